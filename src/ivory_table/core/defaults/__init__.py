@@ -1,0 +1,111 @@
+"""The starting values, read once from the tables beside this file and validated."""
+
+import tomllib
+from importlib.resources import files
+from typing import Any
+
+from ..value import Value
+
+
+class _Feel(Value):
+    cuts_mm: tuple[float, float, float, float]
+    scatter_mm: float
+    bias_sd_mm: float
+    unmeasured_sd_mm: float
+
+
+class _Tram(Value):
+    tol_share_of_layer: float
+    done_at: float
+    hand_floor_mm: float
+    hand_share: float
+    knob_prior_sd_mm: float
+    common_prior_sd_mm: float
+    form_prior_sd_mm: float
+    local_sd_mm: float
+    extrusion_prior_sd: float
+    probe_zero_sd_mm: float
+    hypotheses: int
+    lam_median: float
+    lam_common_ln_sd: float
+    lam_own_ln_sd: float
+    common_weight: float
+    dial_sd_mm: float
+    feelers_sd_mm: float
+    stops_left: tuple[tuple[float, ...], ...]
+    stops_left_p: tuple[float, ...]
+
+
+class _Offset(Value):
+    closest_step_mm: float
+    sd_wanted_mm: float
+    deepest_press_mm: float
+    start_above_sd: float
+    floor_mm: float
+
+
+class _Band(Value):
+    grade: str
+    key: int
+    up_to: str
+    word: str
+    look: str
+
+
+class _Bead(Value):
+    line_per_nozzle: float
+    layer_per_nozzle: float
+    starved_below: float
+    squeezed_below: float
+    ridged_below: float
+    barely_to_d0: float
+    parting_margin: float
+    grade_sd: float
+    slip: float
+    caliper_sd_mm: float
+    target: dict[str, float]
+    grades: tuple[_Band, ...]
+
+
+class _Minutes(Value):
+    proof: float
+    offset: float
+    knobs: float
+    measure: float
+    mesh: float
+    clean: float
+
+
+class _Judge(Value):
+    done_at: float
+    clean_helps: float
+    minutes: _Minutes
+
+
+class _Proof(Value):
+    patch_mm: float
+    margin_mm: float
+    skirt_loops: int
+    skirt_gap_mm: float
+    travel_mm_s: float
+    first_layer_mm_s: float
+    lift_mm: float
+    park_mm: float
+    acceleration_mm_s2: float
+    warm_minutes: float
+    retract_mm: float
+
+
+def _table(name: str) -> dict[str, Any]:
+    return tomllib.loads(files(__package__).joinpath(f"{name}.toml").read_text("utf-8"))
+
+
+_job = _table("job")
+FEEL = _Feel.model_validate(_job["feel"])
+TRAM = _Tram.model_validate(_job["tram"])
+OFFSET = _Offset.model_validate(_job["offset"])
+BEAD = _Bead.model_validate(_job["bead"])
+JUDGE = _Judge.model_validate(_job["judge"])
+PROOF = _Proof.model_validate(_job["proof"])
+CONVENTIONS: dict[str, Any] = _table("conventions")
+PREPARE: dict[str, Any] = _table("prepare")

@@ -1,0 +1,274 @@
+"""What can be kept in a run. Entries are only ever added; taking back is an entry too."""
+
+from datetime import datetime
+from typing import Annotated, Literal, Self
+
+from pydantic import AwareDatetime, Field, model_validator
+
+from .bead import Grade
+from .gauge import Feel, Gauge
+from .mesh import MeshSurvey
+from .plate import Filament, Machine, Plate
+from .proof import ProofPlan
+from .value import FineMm, Id, Initials, Label, Note, PlaceMm, StoredMm, Value
+
+Station = Literal["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"]
+STATIONS: tuple[Station, ...] = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")
+Source = Literal["hand", "gauge", "machine", "practice"]
+Way = Literal["counting", "read_all", "ring"]
+Instrument = Literal["dial", "feelers", "probe"]
+Marks = Annotated[int, Field(ge=-160, le=160)]
+
+
+class CheckDone(Value):
+    kind: Literal["check_done"] = "check_done"
+    check: Id
+    outcome: Literal["done", "skipped"]
+
+
+class CautionSeen(Value):
+    kind: Literal["caution_seen"] = "caution_seen"
+    caution: Id
+
+
+class Heated(Value):
+    kind: Literal["heated"] = "heated"
+    bed_c: Annotated[float, Field(ge=0, le=150)]
+    nozzle_c: Annotated[float, Field(ge=0, le=350)]
+    held_since: AwareDatetime
+
+
+class StationSkipped(Value):
+    kind: Literal["station_skipped"] = "station_skipped"
+    station: Station
+
+
+class WayChosen(Value):
+    kind: Literal["way_chosen"] = "way_chosen"
+    way: Way
+
+
+class SenseTried(Value):
+    """Tip lifted, knob turned 1/16 clockwise seen from above, gauge tried again."""
+
+    kind: Literal["sense_tried"] = "sense_tried"
+    screw: Label
+    felt: Literal["tighter", "looser", "same"]
+
+
+class Counted(Value):
+    """A knob turned until the gauge dragged; marks clockwise from above are positive."""
+
+    kind: Literal["counted"] = "counted"
+    screw: Label
+    marks: Marks
+
+
+class Turned(Value):
+    """A knob turned by a known number of marks, beyond the drag or on its own."""
+
+    kind: Literal["turned"] = "turned"
+    screw: Label
+    marks: Marks
+
+
+class TurnedAll(Value):
+    """Every knob turned once, in the order of the machine's screws."""
+
+    kind: Literal["turned_all"] = "turned_all"
+    marks: Annotated[tuple[Marks, ...], Field(min_length=3, max_length=12)]
+
+
+class ReadMm(Value):
+    """A reading in mm. A gap is positive clearance; a height is positive where the plate is high."""
+
+    kind: Literal["read_mm"] = "read_mm"
+    x_mm: PlaceMm
+    y_mm: PlaceMm
+    instrument: Instrument
+    value_mm: FineMm
+    screw: Label | None = None
+
+
+class Felt(Value):
+    """The gauge slid under the tip at a known height."""
+
+    kind: Literal["felt"] = "felt"
+    x_mm: PlaceMm
+    y_mm: PlaceMm
+    z_mm: FineMm
+    feel: Feel
+
+
+class MeshPoint(Value):
+    """One point of a mesh being read, by column and row from the front left."""
+
+    kind: Literal["mesh_point"] = "mesh_point"
+    column: Annotated[int, Field(ge=0, le=24)]
+    row: Annotated[int, Field(ge=0, le=24)]
+    height_mm: FineMm
+
+
+class MeshPlanned(Value):
+    kind: Literal["mesh_planned"] = "mesh_planned"
+    columns: Annotated[int, Field(ge=2, le=7)]
+    rows: Annotated[int, Field(ge=2, le=7)]
+    owns_zero: bool
+
+
+class MeshKept(Value):
+    kind: Literal["mesh_kept"] = "mesh_kept"
+    survey: MeshSurvey
+
+
+class MeshUsed(Value):
+    """Whether the machine applies the kept mesh after homing."""
+
+    kind: Literal["mesh_used"] = "mesh_used"
+    on: bool
+
+
+class OffsetSet(Value):
+    kind: Literal["offset_set"] = "offset_set"
+    stored_mm: StoredMm
+    #: Said when the value brings the tip closer than what has been proven safe.
+    sure: bool = False
+
+
+class Readback(Value):
+    """What the machine reports after storing; where nothing is stored, the person's word."""
+
+    kind: Literal["readback"] = "readback"
+    reported_mm: StoredMm | None = None
+    confirmed: bool = False
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if self.reported_mm is None and not self.confirmed:
+            raise ValueError("Type the value the machine reports, or confirm the line in the start code.")
+        return self
+
+
+class ProofStarted(Value):
+    kind: Literal["proof_started"] = "proof_started"
+    proof: ProofPlan
+
+
+class Judged(Value):
+    kind: Literal["judged"] = "judged"
+    zone: Annotated[int, Field(ge=0, le=8)]
+    grade: Grade | None = None
+    caliper_mm: Annotated[float, Field(gt=0, le=2)] | None = None
+    greasy: bool = False
+
+    @model_validator(mode="after")
+    def _saw_something(self) -> Self:
+        if self.grade is None and self.caliper_mm is None:
+            raise ValueError("Give the zone a grade, or its thickness by caliper.")
+        return self
+
+
+class ZoneCleaned(Value):
+    kind: Literal["zone_cleaned"] = "zone_cleaned"
+    zone: Annotated[int, Field(ge=0, le=8)]
+
+
+class SignedOff(Value):
+    kind: Literal["signed_off"] = "signed_off"
+    note: Note = ""
+
+
+class TakenBack(Value):
+    kind: Literal["taken_back"] = "taken_back"
+    entry_id: Id
+
+
+What = Annotated[
+    CheckDone
+    | CautionSeen
+    | Heated
+    | StationSkipped
+    | WayChosen
+    | SenseTried
+    | Counted
+    | Turned
+    | TurnedAll
+    | ReadMm
+    | Felt
+    | MeshPlanned
+    | MeshPoint
+    | MeshKept
+    | MeshUsed
+    | OffsetSet
+    | Readback
+    | ProofStarted
+    | Judged
+    | ZoneCleaned
+    | SignedOff
+    | TakenBack,
+    Field(discriminator="kind"),
+]
+
+
+class Entry(Value):
+    """One kept row: what, when, by whom, from where, at which station."""
+
+    id: Id
+    seq: Annotated[int, Field(ge=1)]
+    at: AwareDatetime
+    by: Initials
+    source: Source
+    station: Station
+    what: What
+
+
+class Learnt(Value):
+    """What earlier runs taught of a machine's supports: ln(compliance), mean and covariance."""
+
+    mean_ln: Annotated[tuple[float, ...], Field(min_length=4, max_length=12)]
+    cov_ln: tuple[tuple[float, ...], ...]
+
+
+class RunSetup(Value):
+    """Everything a run starts from, as it was then: a run can be replayed from this alone."""
+
+    id: Id
+    machine: Machine
+    plate_id: Id
+    filament: Filament
+    gauge: Gauge
+    initials: Initials
+    started_at: AwareDatetime
+    learnt: Learnt | None = None
+
+    @model_validator(mode="after")
+    def _plate_is_known(self) -> Self:
+        self.machine.plate(self.plate_id)
+        return self
+
+    @property
+    def plate(self) -> Plate:
+        return self.machine.plate(self.plate_id)
+
+
+RUN_FORMAT: Literal["ivory-table-run"] = "ivory-table-run"
+RUN_VERSION = 1
+
+
+class RunFile(Value):
+    """A whole run as it travels between installations."""
+
+    format: Literal["ivory-table-run"] = RUN_FORMAT
+    version: Annotated[int, Field(ge=1)] = RUN_VERSION
+    setup: RunSetup
+    entries: Annotated[tuple[Entry, ...], Field(max_length=5000)]
+
+
+def kept(entries: tuple[Entry, ...]) -> tuple[Entry, ...]:
+    """Entries that still count: neither taken back nor a taking back."""
+    gone = {e.what.entry_id for e in entries if isinstance(e.what, TakenBack)}
+    return tuple(e for e in entries if e.id not in gone and not isinstance(e.what, TakenBack))
+
+
+def last_kept_at(entries: tuple[Entry, ...]) -> datetime | None:
+    return entries[-1].at if entries else None

@@ -1,0 +1,1 @@
+"""Programs for the machine: writing them, and reading them back."""

@@ -1,0 +1,44 @@
+"""What can be asked of whatever stands at the plate: the practice plate, or a machine on a line.
+
+The stations know this interface only; the truth behind it stays where it is.
+"""
+
+from typing import Protocol
+
+from .bead import Grade
+from .gauge import Feel
+from .mesh import MeshSurvey
+from .proof import ProofPlan
+from .value import Value
+
+
+class Look(Value):
+    """What one patch of a printed proof shows."""
+
+    grade: Grade
+    caliper_mm: float | None = None
+    greasy: bool = False
+
+
+class Hands(Protocol):
+    """A plate that can be turned, felt, measured and printed on. Lengths in mm, turns in marks."""
+
+    def try_sense(self, screw: int) -> str: ...
+
+    def turn_until_drag(self, screw: int) -> int: ...
+
+    def turn(self, screw: int, marks: int) -> None: ...
+
+    def read_height(self, x_mm: float, y_mm: float) -> float: ...
+
+    def felt_height(self, x_mm: float, y_mm: float) -> float: ...
+
+    def slide_gauge(self, x_mm: float, y_mm: float, z_mm: float) -> Feel: ...
+
+    def use_mesh(self, survey: MeshSurvey | None) -> None: ...
+
+    def move_nozzle(self, away_mm: float) -> None: ...
+
+    def print_zone(self, proof: ProofPlan, zone: int) -> Look: ...
+
+    def clean(self, proof: ProofPlan, zone: int) -> None: ...

@@ -1,0 +1,100 @@
+"""Z offset: stored = sign * shift + constant, under four conventions, and the bracket by feel."""
+
+import math
+from typing import Literal
+
+from pydantic import Field
+
+from .defaults import CONVENTIONS, OFFSET
+from .gauge import Feel
+from .plate import ConventionId
+from .value import Value
+
+
+class Convention(Value):
+    """How a machine writes down where its zero is. `sign` of stored against shift."""
+
+    id: ConventionId
+    name: str
+    sign: Literal[-1, 1]
+    rule: str
+    read: str
+    set: str
+    store: str
+    stores: bool
+
+
+class StoredChange(Value):
+    """A change of the stored value, in numbers and in words."""
+
+    old_mm: float
+    new_mm: float
+    shift_mm: float = Field(description="Change of where the nozzle runs; positive is further from the plate.")
+    words: str
+    lines: tuple[str, ...]
+
+
+def convention(convention_id: ConventionId) -> Convention:
+    return Convention(id=convention_id, **CONVENTIONS[convention_id])
+
+
+def direction_words(shift_mm: float) -> str:
+    """'0.05 mm closer', by the sign of a shift."""
+    if abs(shift_mm) < 5e-4:
+        return "no change"
+    size = f"{abs(shift_mm):.3f}".rstrip("0")
+    size = size + "0" * max(0, 2 - len(size.split(".")[1]))
+    return f"{size} mm {'further' if shift_mm > 0 else 'closer'}"
+
+
+def stored_after(old_mm: float, shift_mm: float, how: Convention, step_mm: float) -> StoredChange:
+    """The value to store so that the nozzle runs `shift_mm` further, rounded to the machine's step.
+
+    stored = sign * shift + constant, so new = old + sign * shift.
+    """
+    steps = round(how.sign * shift_mm / step_mm)
+    new = round(old_mm + steps * step_mm, 6)
+    real_shift = round(how.sign * (new - old_mm), 6)
+    return change(old_mm, new, real_shift, how)
+
+
+def shift_of(old_mm: float, new_mm: float, how: Convention) -> float:
+    """How much further from the plate the nozzle runs after storing `new_mm`."""
+    return how.sign * (new_mm - old_mm)
+
+
+def change(old_mm: float, new_mm: float, shift_mm: float, how: Convention) -> StoredChange:
+    shown = f"{new_mm + 0.0:.3f}"
+    lines = tuple(line.format(stored=shown) for line in (how.set, how.store) if line)
+    return StoredChange(old_mm=old_mm, new_mm=new_mm, shift_mm=shift_mm, words=direction_words(shift_mm), lines=lines)
+
+
+def readback_agrees(meant_mm: float, reported_mm: float, step_mm: float) -> bool:
+    """What the machine reports must be what was meant, to half its own step."""
+    return abs(meant_mm - reported_mm) <= step_mm / 2 + 1e-9
+
+
+def next_move(
+    drag_z_mm: float, sd_mm: float, now_mm: float | None, last: Feel | None, step_mm: float
+) -> float | None:
+    """The height to try next, in mm, or None when the drag is known to `OFFSET.sd_wanted_mm`.
+
+    `drag_z_mm`, `sd_mm`: where the drag is believed to lie. Comes from above: down by at most
+    max(lower 2-sd bound of what is left, 0.08 mm); at the drag, repeats around it. Never
+    further below the believed drag than `OFFSET.deepest_press_mm`.
+    """
+    if now_mm is not None and sd_mm <= OFFSET.sd_wanted_mm:
+        return None
+    if now_mm is None or last is None:
+        return _up_to_step(drag_z_mm + OFFSET.start_above_sd * sd_mm, step_mm)
+    if last == "free" and now_mm > drag_z_mm:
+        left = now_mm - drag_z_mm
+        most = max(left - 2 * sd_mm, OFFSET.closest_step_mm)
+        # All the way when it is near, never more than allowed in one move.
+        return _up_to_step(now_mm - min(most, max(left, step_mm)), step_mm)
+    target = max(drag_z_mm, now_mm - OFFSET.closest_step_mm)
+    return round(round(target / step_mm) * step_mm, 6)
+
+
+def _up_to_step(z_mm: float, step_mm: float) -> float:
+    return round(math.ceil(z_mm / step_mm - 1e-9) * step_mm, 6)

@@ -1,0 +1,309 @@
+"""The proof: where its patches lie, and the program that prints it."""
+
+from math import cos, hypot, pi, sin
+from typing import Annotated, Literal, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from .bead import Bead
+from .defaults import BEAD, PROOF
+from .gcode.reader import read_program
+from .offset import convention
+from .plate import Filament, Machine, Plate
+from .surface import Array
+from .value import Value
+
+ZoneCount = Literal[5, 9]
+Points = list[tuple[float, float]]
+
+
+class Zone(Value):
+    """One patch of a proof, named by where it lies, at its centre."""
+
+    name: str
+    x_mm: float
+    y_mm: float
+
+
+class ProofPlan(Value):
+    """What is printed: zones, line and layer, and the temperatures."""
+
+    zones: Annotated[tuple[Zone, ...], Field(min_length=3, max_length=9)]
+    patch_mm: Annotated[float, Field(ge=8, le=60)]
+    line_mm: Annotated[float, Field(ge=0.1, le=3)]
+    layer_mm: Annotated[float, Field(ge=0.05, le=1.5)]
+    bed_c: Annotated[float, Field(ge=0, le=150)]
+    nozzle_c: Annotated[float, Field(ge=120, le=350)]
+
+    @model_validator(mode="after")
+    def _line_covers_layer(self) -> Self:
+        if self.layer_mm > self.line_mm:
+            raise ValueError("The layer is higher than the line is wide; such a line is not laid but dropped.")
+        return self
+
+    @property
+    def bead(self) -> Bead:
+        return Bead(self.line_mm, self.layer_mm)
+
+    @property
+    def places(self) -> Array:
+        return np.array([[z.x_mm, z.y_mm] for z in self.zones])
+
+
+_ROWS = {
+    5: (("front left", -1, -1), ("front right", 1, -1), ("centre", 0, 0), ("rear left", -1, 1), ("rear right", 1, 1)),
+    9: (
+        ("front left", -1, -1),
+        ("front", 0, -1),
+        ("front right", 1, -1),
+        ("left", -1, 0),
+        ("centre", 0, 0),
+        ("right", 1, 0),
+        ("rear left", -1, 1),
+        ("rear", 0, 1),
+        ("rear right", 1, 1),
+    ),
+}
+
+
+def zones_on(plate: Plate, count: ZoneCount, patch_mm: float = PROOF.patch_mm) -> tuple[Zone, ...]:
+    """Five or nine zones, as far out as patch, skirt and keep-outs allow."""
+    inset = PROOF.margin_mm + patch_mm / 2
+    cx, cy = plate.centre
+    reach_x, reach_y = plate.width_mm / 2 - inset, plate.depth_mm / 2 - inset
+    zones = []
+    for name, i, j in _ROWS[count]:
+        dx, dy = i * reach_x, j * reach_y
+        if plate.shape == "round" and i and j:
+            # The patch's outer corner, not its centre, must stay on the disc.
+            diagonal = (plate.width_mm / 2 - PROOF.margin_mm) / 2**0.5 - patch_mm / 2
+            dx, dy = i * diagonal, j * diagonal
+        x, y = _clear_of_keep_outs(plate, cx + dx, cy + dy, patch_mm)
+        zones.append(Zone(name=name, x_mm=round(x, 2), y_mm=round(y, 2)))
+    return tuple(zones)
+
+
+def _clear_of_keep_outs(plate: Plate, x: float, y: float, patch_mm: float) -> tuple[float, float]:
+    """Step a patch towards the centre until it and its skirt miss every keep-out."""
+    cx, cy = plate.centre
+    for share in np.linspace(0, 0.8, 41):
+        px, py = x + (cx - x) * share, y + (cy - y) * share
+        if not plate.kept_out(px, py, patch_mm / 2 + 2):
+            return px, py
+    raise ValueError(f"A keep-out leaves no room for the patch near ({x:g}, {y:g}).")
+
+
+def plan(machine: Machine, plate: Plate, filament: Filament, count: ZoneCount = 5) -> ProofPlan:
+    """The proof for this machine, plate and filament: line and layer from the nozzle."""
+    return ProofPlan(
+        zones=zones_on(plate, count),
+        patch_mm=PROOF.patch_mm,
+        line_mm=round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
+        layer_mm=round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),
+        bed_c=filament.bed_c,
+        nozzle_c=filament.nozzle_c,
+    )
+
+
+class Program(Value):
+    """A program ready to send, with what it will take."""
+
+    text: str
+    minutes: float
+    filament_mm: float
+
+
+class _Writer:
+    """Lines of one program, keeping the place, the filament and the time."""
+
+    def __init__(self, machine: Machine, filament: Filament, bead: Bead) -> None:
+        self.lines: list[str] = []
+        self.relative = machine.relative_extrusion
+        self.per_mm = bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
+        self.at = (0.0, 0.0)
+        self.filament_mm = 0.0
+        self.seconds = 0.0
+
+    def say(self, *lines: str) -> None:
+        self.lines += lines
+
+    def push(self, mm: float, speed_mm_s: float) -> None:
+        self.filament_mm += mm
+        self.seconds += abs(mm) / speed_mm_s
+        self.lines.append(f"G1 E{mm if self.relative else self.filament_mm:.5f} F{speed_mm_s * 60:.0f}")
+
+    def travel(self, x: float, y: float) -> None:
+        self._took(hypot(x - self.at[0], y - self.at[1]), PROOF.travel_mm_s)
+        self.at = (x, y)
+        self.lines.append(f"G0 X{x:.3f} Y{y:.3f} F{PROOF.travel_mm_s * 60:.0f}")
+
+    def lift_to(self, z: float) -> None:
+        self._took(abs(z), 10)
+        self.lines.append(f"G0 Z{z:.3f} F600")
+
+    def line(self, x: float, y: float) -> None:
+        length = hypot(x - self.at[0], y - self.at[1])
+        self._took(length, PROOF.first_layer_mm_s)
+        pushed = length * self.per_mm
+        self.filament_mm += pushed
+        self.at = (x, y)
+        e = pushed if self.relative else self.filament_mm
+        self.lines.append(f"G1 X{x:.3f} Y{y:.3f} E{e:.5f} F{PROOF.first_layer_mm_s * 60:.0f}")
+
+    def path(self, points: Points, layer_mm: float) -> None:
+        """Lift, go above the start, come down from above, lay the points."""
+        self.push(-PROOF.retract_mm, 25)
+        self.lift_to(layer_mm + PROOF.lift_mm)
+        self.travel(*points[0])
+        self.lift_to(layer_mm)
+        self.push(PROOF.retract_mm, 25)
+        for x, y in points[1:]:
+            self.line(x, y)
+
+    def _took(self, length: float, speed: float) -> None:
+        """Trapezoid: the length at speed, and a ramp at each end."""
+        ramp = speed / PROOF.acceleration_mm_s2
+        full = length / speed + ramp
+        self.seconds += full if length > speed * ramp else 2 * (length / PROOF.acceleration_mm_s2) ** 0.5
+
+
+def program(machine: Machine, plate: Plate, filament: Filament, proof: ProofPlan, *, mesh_on: bool) -> Program:
+    """The proof as a complete program: heat, home, mesh on, prime, skirt, patches, lifted and warm.
+
+    Raises ValueError when a patch, the skirt or the prime line would leave the plate or enter a keep-out.
+    """
+    out = _Writer(machine, filament, proof.bead)
+    h = proof.layer_mm
+    how = convention(machine.convention)
+    out.say(
+        f"; Proof for {_ascii(machine.name)}, {_ascii(plate.name)}, {_ascii(filament.name)}",
+        f"; {len(proof.zones)} patches, line {proof.line_mm:g} mm, layer {h:g} mm",
+        "G21 ; mm",
+        "G90 ; absolute places",
+        "M83 ; relative filament" if out.relative else "M82 ; absolute filament",
+        f"M140 S{proof.bed_c:g} ; heat the plate",
+        f"M104 S{min(proof.nozzle_c, 150):g} ; tip warm, below oozing",
+        f"M190 S{proof.bed_c:g} ; wait for the plate",
+        "G28 ; home, tip still below oozing",
+    )
+    if mesh_on:
+        out.say("M420 S1 ; mesh on again: homing may have switched it off")
+    if not how.stores:
+        out.say(f"{how.set.format(stored=f'{machine.stored_mm:.3f}')} ; live adjustment, this machine stores none")
+    out.say(
+        f"G0 Z{PROOF.park_mm:g} F600",
+        f"M109 S{proof.nozzle_c:g} ; wait for the tip",
+        "G92 E0",
+    )
+    out.filament_mm = 0.0
+    prime = _prime(plate, proof)
+    out.travel(*prime[0])
+    out.lift_to(h)
+    out.say("; prime")
+    for x, y in prime[1:]:
+        out.line(x, y)
+    out.say("; skirt, the first loop primes and is not graded")
+    for loop in range(PROOF.skirt_loops):
+        out.path(_skirt(plate, proof, (PROOF.skirt_loops - 1 - loop) * proof.line_mm), h)
+    for number, zone in enumerate(proof.zones, 1):
+        out.say(f"; patch {number}: {zone.name}")
+        out.path(_patch(proof, zone), h)
+        for stroke in _strokes(proof, zone, number):
+            out.path(stroke, h)
+    out.say("; lifted and warm, so that the next try starts at once")
+    out.push(-2 * PROOF.retract_mm, 25)
+    out.lift_to(PROOF.park_mm)
+    out.say(
+        "M104 S150",
+        f"G4 S{PROOF.warm_minutes * 60:.0f} ; stays warm for {PROOF.warm_minutes:g} minutes",
+        "M104 S0",
+        "M140 S0",
+        "M84 ; motors off: home again before the next measurement",
+    )
+    text = "\n".join(out.lines) + "\n"
+    check_program(text, machine, plate, h)
+    return Program(text=text, minutes=out.seconds / 60, filament_mm=out.filament_mm)
+
+
+def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float) -> None:
+    """Read a program back and refuse what leaves the plate, enters a keep-out or goes too low.
+
+    Raises ValueError with the line.
+    """
+    for move in read_program(text).moves:
+        x, y, z = move.end
+        if move.filament_mm <= 0:
+            continue
+        steps = max(int(hypot(x - move.start[0], y - move.start[1]) / 2), 1)
+        for t in np.linspace(0, 1, steps + 1):
+            px, py = move.start[0] + (x - move.start[0]) * t, move.start[1] + (y - move.start[1]) * t
+            if not plate.holds(px, py, 0.5):
+                raise ValueError(f"Line {move.line} would print off the plate at ({px:.1f}, {py:.1f}).")
+            if name := plate.kept_out(px, py, machine.nozzle_mm):
+                raise ValueError(f"Line {move.line} would print into the keep-out '{name}' at ({px:.1f}, {py:.1f}).")
+        if z < lowest_z_mm - 1e-6:
+            raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
+
+
+def _prime(plate: Plate, proof: ProofPlan) -> Points:
+    """A double line inside the plate, clear of keep-outs and patches, near the front if it can be."""
+    cx, cy = plate.centre
+    length = min(80.0, plate.width_mm / 3)
+    for y in np.arange(cy - plate.depth_mm / 2 + 4, cy, 2.0):
+        w = proof.line_mm
+        points: Points = [
+            (cx - length / 2, float(y)), (cx + length / 2, float(y)),
+            (cx + length / 2, float(y) + w), (cx - length / 2, float(y) + w),
+        ]  # fmt: skip
+        along = [(px, py) for (px, py) in _every(points, 2.0)]
+        if all(plate.holds(px, py, 3) and not plate.kept_out(px, py, 2) for px, py in along):
+            return points
+    raise ValueError("The keep-outs leave no room for a prime line in the front half of the plate.")
+
+
+def _skirt(plate: Plate, proof: ProofPlan, further_out: float) -> Points:
+    """A loop around the middle patch: it primes the tip and must not cross any patch."""
+    centre = min(proof.zones, key=lambda z: hypot(z.x_mm - plate.centre[0], z.y_mm - plate.centre[1]))
+    half = proof.patch_mm / 2 + PROOF.skirt_gap_mm + further_out
+    r = half * 2**0.5
+    if r * 2 < 30:
+        r = 15 + further_out
+    turn = np.linspace(0, 2 * pi, 49)
+    return [(round(centre.x_mm + r * cos(a), 3), round(centre.y_mm + r * sin(a), 3)) for a in turn]
+
+
+def _patch(proof: ProofPlan, zone: Zone) -> Points:
+    """Parallel lines at the bead's pitch, to and fro."""
+    pitch, half = proof.bead.pitch_mm, proof.patch_mm / 2
+    count = int(proof.patch_mm / pitch)
+    y0 = zone.y_mm - (count - 1) * pitch / 2
+    points: Points = []
+    for k in range(count):
+        ends = (zone.x_mm - half, zone.x_mm + half)
+        for x in ends if k % 2 == 0 else reversed(ends):
+            points.append((x, y0 + k * pitch))
+    return points
+
+
+def _strokes(proof: ProofPlan, zone: Zone, number: int) -> list[Points]:
+    """The zone's number as short strokes beside the patch, on the side of the plate's middle."""
+    half = proof.patch_mm / 2
+    middle = float(np.mean([z.x_mm for z in proof.zones]))
+    side = 1 if zone.x_mm <= middle else -1
+    x = zone.x_mm + side * (half + 1.5)
+    y0 = zone.y_mm - half
+    return [[(x, y0 + 2 * k), (x + side * 3, y0 + 2 * k)] for k in range(number)]
+
+
+def _every(points: Points, step: float) -> Points:
+    out: Points = []
+    for (x0, y0), (x1, y1) in zip(points, points[1:], strict=False):
+        n = max(int(hypot(x1 - x0, y1 - y0) / step), 1)
+        out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
+    return out
+
+
+def _ascii(text: str) -> str:
+    """Comments a machine can swallow: one line, no odd characters."""
+    return "".join(c if 32 <= ord(c) < 127 and c not in ";()*" else "?" for c in text)

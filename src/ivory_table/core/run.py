@@ -1,0 +1,367 @@
+"""The state of a run is what its rows say: a fold of the kept entries over one belief."""
+
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from . import advice
+from .belief import Belief
+from .defaults import FEEL, TRAM
+from .entries import (
+    CautionSeen,
+    CheckDone,
+    Counted,
+    Entry,
+    Felt,
+    Heated,
+    Judged,
+    MeshKept,
+    MeshPlanned,
+    MeshPoint,
+    MeshUsed,
+    OffsetSet,
+    ProofStarted,
+    Readback,
+    ReadMm,
+    RunSetup,
+    SenseTried,
+    SignedOff,
+    Station,
+    StationSkipped,
+    Turned,
+    TurnedAll,
+    Way,
+    WayChosen,
+    ZoneCleaned,
+)
+from .gauge import feel_interval
+from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
+from .mesh import MeshSurvey, believed_by_machine
+from .offset import convention, shift_of
+from .plate import Screw
+from .proof import ProofPlan, zones_on
+from .surface import Array, Surface
+
+#: ln of the evidence at which a knob is said to work against its declared sense.
+REVERSED_AT = 7.0
+
+
+@dataclass(frozen=True)
+class TramStop:
+    """One visit to one screw, or one turn of it, as it is told in the story."""
+
+    entry_id: str
+    screw: int
+    marks: int
+    further: int | None = None
+    spread_mm: float = 0.0
+
+
+@dataclass(frozen=True)
+class ProofRun:
+    """One printed proof and what has been seen on it."""
+
+    plan: ProofPlan
+    stored_mm: float
+    shift_mm: float
+    marks: dict[int, Mark] = field(default_factory=dict)
+    cleaned: frozenset[int] = frozenset()
+    closed: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class RunState:
+    """Where a run stands. `belief` holds everything but the marks of the newest proof."""
+
+    setup: RunSetup
+    belief: Belief
+    screws: tuple[Screw, ...]
+    way: Way = "counting"
+    checks: dict[str, str] = field(default_factory=dict)
+    cautions: frozenset[str] = frozenset()
+    heated: Heated | None = None
+    skipped: frozenset[Station] = frozenset()
+    sense_known: bool = False
+    pending: int | None = None
+    stops: tuple[TramStop, ...] = ()
+    round_read: dict[int, float] = field(default_factory=dict)
+    rounds: int = 0
+    against_sense: str | None = None
+    centre_felt: Felt | None = None
+    mesh_plan: MeshPlanned | None = None
+    mesh_points: dict[tuple[int, int], float] = field(default_factory=dict)
+    mesh: MeshSurvey | None = None
+    mesh_on: bool = False
+    stored_mm: float = 0.0
+    moves: tuple[Felt, ...] = ()
+    offset_changes: tuple[tuple[float, float], ...] = ()
+    readback: Readback | None = None
+    readback_due: bool = False
+    proofs: tuple[ProofRun, ...] = ()
+    signed_off: SignedOff | None = None
+
+    @classmethod
+    def start(cls, setup: RunSetup) -> "RunState":
+        places = tuple((z.x_mm, z.y_mm) for z in zones_on(setup.plate, 9))
+        surface = Surface.of(setup.machine, setup.plate, places)
+        learnt = setup.learnt
+        known = None
+        if learnt is not None and len(learnt.mean_ln) == surface.knobs:
+            known = (np.array(learnt.mean_ln), np.array(learnt.cov_ln))
+        belief = Belief.prior(surface, bias_sd_mm=setup.gauge.sd_mm, lam_known=known)
+        return cls(
+            setup,
+            belief,
+            setup.machine.screws,
+            sense_known=not setup.machine.screws or any(s.sense_proved for s in setup.machine.screws),
+            stored_mm=setup.machine.stored_mm,
+        )
+
+    @property
+    def drag_gap_mm(self) -> float:
+        """The gap at which the gauge is taken to drag."""
+        return self.setup.gauge.counted_mm
+
+    @property
+    def tol_mm(self) -> float:
+        return TRAM.tol_share_of_layer * 0.5 * self.setup.machine.nozzle_mm
+
+    @property
+    def visited(self) -> set[int]:
+        return {s.screw for s in self.stops}
+
+    def machine_believes(self, xy: Array) -> Array:
+        """(n,) heights in mm that the machine itself follows with its mesh on; else zeros."""
+        if self.mesh is None or not self.mesh_on:
+            return np.zeros(len(xy))
+        lifts = believed_by_machine(self.mesh, xy)
+        if self.mesh.owns_zero:
+            return lifts
+        # A probed mesh says nothing of the zero: the machine takes it against the centre.
+        return np.asarray(lifts - believed_by_machine(self.mesh, [self.setup.plate.centre])[0])
+
+    def drag_height(self, x_mm: float, y_mm: float) -> tuple[float, float]:
+        """Commanded z in mm at which the gauge is believed to drag at a place, and its sd."""
+        row = self.belief.gap_row(x_mm, y_mm) + self.belief.surface.unit(self.belief.surface.bias)
+        mean, sd = self.belief.of(row[None, :])
+        lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
+        return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
+
+    def zone_field(self, proof: ProofRun) -> FieldPosterior:
+        """The gaps in the proof's zones, by everything known before it and the marks on it."""
+        _, mean, cov, _ = self._field_prior(proof)
+        return estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
+
+    def _field_prior(self, proof: ProofRun) -> tuple[Array, Array, Array, Array]:
+        zones, layer = proof.plan.places, proof.plan.layer_mm
+        believes = self.machine_believes(zones)
+        rows, mean, cov = field_prior(self.belief, zones, layer, believes)
+        constant = np.append(layer + self.belief.shift_mm + believes, 0.0)
+        return rows, mean, cov, constant
+
+    def with_marks(self) -> "RunState":
+        """The newest proof's marks taken into the belief, as the next change needs them."""
+        if not self.proofs or self.proofs[-1].closed or not self.proofs[-1].marks:
+            return self
+        proof = self.proofs[-1]
+        rows, mean, cov, constant = self._field_prior(proof)
+        field_ = estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
+        return replace(self, belief=learn_proof(self.belief, rows, field_, constant))
+
+    def apply(self, entry: Entry) -> "RunState":
+        """The state after one more entry. Raises ValueError when it cannot be true of this run."""
+        what = entry.what
+        match what:
+            case CheckDone():
+                return replace(self, checks={**self.checks, what.check: what.outcome})
+            case CautionSeen():
+                return replace(self, cautions=self.cautions | {what.caution})
+            case Heated():
+                return replace(self, heated=what)
+            case StationSkipped():
+                return replace(self, skipped=self.skipped | {what.station})
+            case WayChosen():
+                return replace(self, way=what.way, pending=None)
+            case SenseTried():
+                return self._sense_tried(what)
+            case Counted():
+                return self._counted(entry.id, what)
+            case Turned():
+                return self._turned(entry.id, what)
+            case TurnedAll():
+                return self._turned_all(entry.id, what)
+            case ReadMm():
+                return self._read(what)
+            case Felt():
+                return self._felt(what, entry.station)
+            case MeshPlanned():
+                return replace(self, mesh_plan=what, mesh_points={})
+            case MeshPoint():
+                return self._mesh_point(what)
+            case MeshKept():
+                return self._mesh_kept(what)
+            case MeshUsed():
+                if what.on and self.mesh is None:
+                    raise ValueError("There is no kept mesh to use yet.")
+                return replace(self.changed(), mesh_on=what.on)
+            case OffsetSet():
+                return self._offset_set(what)
+            case Readback():
+                return replace(self, readback=what, readback_due=False)
+            case ProofStarted():
+                shift = self.belief.shift_mm
+                return replace(
+                    self.changed(), proofs=(*self.proofs, ProofRun(what.proof, self.stored_mm, shift))
+                )
+            case Judged():
+                return self._judged(what)
+            case ZoneCleaned():
+                proof = self._proof()
+                return self._with_proof(replace(proof, cleaned=proof.cleaned | {what.zone}))
+            case SignedOff():
+                return replace(self, signed_off=what)
+        return self
+
+    def changed(self) -> "RunState":
+        """To be called before the plate, the offset or the proof changes.
+
+        The newest proof's marks are learnt for good and the proof is closed, so that nothing is
+        counted twice and no mark lands on a plate it was not seen on.
+        """
+        if not self.proofs or self.proofs[-1].closed:
+            return self
+        learnt = self.with_marks()
+        return learnt._with_proof(replace(learnt.proofs[-1], closed=True))
+
+    # One kind of entry each
+
+    def _sense_tried(self, what: SenseTried) -> "RunState":
+        if what.felt == "same":
+            raise ValueError("A knob that changes nothing is slack or needs more: tighten it, then try 1/16 again.")
+        tried = self.screws[self.setup.machine.screw(what.screw)]
+        flip = (what.felt == "tighter") != (tried.sense > 0)
+        screws = tuple(
+            s.model_copy(update={"sense": -s.sense if flip else s.sense, "sense_proved": True}) for s in self.screws
+        )
+        j = self.setup.machine.screw(what.screw)
+        return replace(self, belief=advice.turned(self.belief, screws, j, 1), screws=screws, sense_known=True)
+
+    def _counted(self, entry_id: str, what: Counted) -> "RunState":
+        j = self.setup.machine.screw(what.screw)
+        now = self.changed()
+        doubt = advice.reversed_evidence(now.belief, now.screws, j, what.marks, self.drag_gap_mm)
+        belief = advice.counted(now.belief, now.screws, j, what.marks, self.drag_gap_mm)
+        stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0])
+        return replace(
+            now,
+            belief=belief,
+            pending=j,
+            stops=(*now.stops, stop),
+            against_sense=what.screw if doubt > REVERSED_AT else now.against_sense,
+        )
+
+    def _turned(self, entry_id: str, what: Turned) -> "RunState":
+        j = self.setup.machine.screw(what.screw)
+        now = self.changed()
+        belief = advice.turned(now.belief, now.screws, j, what.marks) if what.marks else now.belief
+        if now.pending == j and now.stops:
+            last = replace(now.stops[-1], further=what.marks, spread_mm=belief.spread()[0])
+            stops = (*now.stops[:-1], last)
+        else:
+            stops = (*now.stops, TramStop(entry_id, j, 0, what.marks, belief.spread()[0]))
+        return replace(now, belief=belief, pending=None, stops=stops)
+
+    def _turned_all(self, entry_id: str, what: TurnedAll) -> "RunState":
+        if len(what.marks) != len(self.screws):
+            raise ValueError(f"{len(what.marks)} turns for {len(self.screws)} knobs. Give one for each, 0 where none.")
+        now = self.changed()
+        belief = now.belief
+        for j, marks in enumerate(what.marks):
+            if marks:
+                belief = advice.turned(belief, now.screws, j, marks)
+        spread = belief.spread()[0]
+        stops = tuple(TramStop(entry_id, j, 0, m, spread) for j, m in enumerate(what.marks) if m)
+        return replace(now, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
+
+    def _read(self, what: ReadMm) -> "RunState":
+        self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
+        now = self.changed()
+        row = now.belief.gap_row(what.x_mm, what.y_mm)
+        if what.instrument == "feelers":
+            # Feelers give the gap itself, with the tip at z 0.
+            belief = now.belief.read(row, now.belief.shift_mm - what.value_mm, TRAM.feelers_sd_mm)
+        else:
+            probe = self.setup.machine.probe
+            sd = probe.sd_mm if what.instrument == "probe" and probe else TRAM.dial_sd_mm
+            zero = now.belief.surface.unit(now.belief.surface.probe_zero)
+            belief = now.belief.read(row + zero, what.value_mm, sd)
+        read = now.round_read
+        if what.screw is not None:
+            read = {**read, self.setup.machine.screw(what.screw): what.value_mm}
+        return replace(now, belief=belief, round_read=read)
+
+    def _felt(self, what: Felt, station: Station) -> "RunState":
+        self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
+        now = self.changed()
+        low, high = feel_interval(what.feel, self.drag_gap_mm)
+        row = now.belief.gap_row(what.x_mm, what.y_mm) + now.belief.surface.unit(now.belief.surface.bias)
+        at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0])
+        # gap - bias between low and high, with gap = at - height
+        belief = now.belief.felt(row, at - high, at - low, FEEL.scatter_mm)
+        now = replace(now, belief=belief)
+        return replace(now, centre_felt=what) if station == "tram" else replace(now, moves=(*now.moves, what))
+
+    def _mesh_point(self, what: MeshPoint) -> "RunState":
+        plan = self.mesh_plan
+        if plan is None or what.column >= plan.columns or what.row >= plan.rows:
+            raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
+        return replace(self, mesh_points={**self.mesh_points, (what.column, what.row): what.height_mm})
+
+    def _mesh_kept(self, what: MeshKept) -> "RunState":
+        survey = what.survey
+        if survey.plate_id != self.setup.plate_id:
+            raise ValueError("This mesh belongs to another plate than the one mounted in this run.")
+        for x, y in survey.grid.places:
+            self.setup.plate.refuse_outside(float(x), float(y))
+        now = self.changed()
+        surface, belief = now.belief.surface, now.belief
+        # Felt by hand it reads where the gauge drags; probed, heights over an unknown zero.
+        extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
+        probe = self.setup.machine.probe
+        noise = advice.drag_sd_mm() if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
+        base = belief.shift_mm - self.drag_gap_mm if survey.owns_zero else 0.0
+        sd = float(np.hypot(noise, TRAM.local_sd_mm))
+        for row, value in zip(surface.rows(survey.grid.places), survey.values.ravel(), strict=True):
+            belief = belief.read(row + extra, base + float(value), sd)
+        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, mesh_points={})
+
+    def _offset_set(self, what: OffsetSet) -> "RunState":
+        how = convention(self.setup.machine.convention)
+        shift = shift_of(self.stored_mm, what.stored_mm, how)
+        now = self.changed()
+        return replace(
+            now,
+            belief=now.belief.nozzle_moved(shift),
+            stored_mm=what.stored_mm,
+            moves=(),
+            offset_changes=(*now.offset_changes, (self.stored_mm, what.stored_mm)),
+            readback=None,
+            readback_due=True,
+        )
+
+    def _judged(self, what: Judged) -> "RunState":
+        proof = self._proof()
+        if proof.closed:
+            raise ValueError("This proof was printed before the last change. Print it again, then judge it.")
+        if what.zone >= len(proof.plan.zones):
+            raise ValueError(f"There is no zone {what.zone + 1} on this proof; it has {len(proof.plan.zones)}.")
+        mark = Mark(what.zone, what.grade, what.caliper_mm, what.greasy)
+        return self._with_proof(replace(proof, marks={**proof.marks, what.zone: mark}))
+
+    def _proof(self) -> ProofRun:
+        if not self.proofs:
+            raise ValueError("There is no proof yet. Print one first, then judge it.")
+        return self.proofs[-1]
+
+    def _with_proof(self, proof: ProofRun) -> "RunState":
+        return replace(self, proofs=(*self.proofs[:-1], proof))

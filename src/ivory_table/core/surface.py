@@ -1,0 +1,163 @@
+"""How a plate's surface is carried: heights at its anchors, plus forms no knob reaches.
+
+The anchors are the screws; where a machine has none they are three points that stand for
+the plane. Between and beyond them the base surface is interpolated: by a plane for three
+screws, bilinearly for four, by a thin-plate spline for more (Duchon 1977). On top lie
+three forms (bow, saddle, twist) with their interpolant taken out, so that they vanish at
+the anchors.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from .plate import Machine, Plate
+
+Array = NDArray[np.float64]
+
+FORMS = ("bow", "saddle", "twist")
+
+
+@dataclass(frozen=True, eq=False)
+class Surface:
+    """The linear map from a state vector to the height at any place of one plate.
+
+    State, in order: heights at the anchors (mm), amplitudes of `FORMS` (mm), the feel
+    bias (mm), the probe's zero (mm), the extrusion error (share), and one local
+    deviation (mm) for each place of `locals_`.
+    """
+
+    plate: Plate
+    screws: Array  # (m, 2), m = 0 for a machine without knobs
+    locals_: tuple[tuple[float, float], ...] = ()
+
+    @classmethod
+    def of(cls, machine: Machine, plate: Plate, locals_: tuple[tuple[float, float], ...] = ()) -> "Surface":
+        screws = np.array([[s.x_mm, s.y_mm] for s in machine.screws]).reshape(-1, 2)
+        return cls(plate, screws, locals_)
+
+    @cached_property
+    def anchors(self) -> Array:
+        if len(self.screws):
+            return self.screws
+        cx, cy = self.plate.centre
+        r = 0.35 * min(self.plate.width_mm, self.plate.depth_mm)
+        return np.array([[cx - r, cy - r], [cx + r, cy - r], [cx, cy + r]])
+
+    @property
+    def knobs(self) -> int:
+        return len(self.screws)
+
+    @property
+    def bias(self) -> int:
+        return len(self.anchors) + len(FORMS)
+
+    @property
+    def probe_zero(self) -> int:
+        return self.bias + 1
+
+    @property
+    def extrusion(self) -> int:
+        return self.bias + 2
+
+    @property
+    def first_local(self) -> int:
+        return self.bias + 3
+
+    @property
+    def size(self) -> int:
+        return self.first_local + len(self.locals_)
+
+    def unit(self, index: int) -> Array:
+        """The state's unit vector at one index."""
+        row = np.zeros(self.size)
+        row[index] = 1.0
+        return row
+
+    def _normal(self, xy: Array) -> tuple[Array, Array]:
+        cx, cy = self.plate.centre
+        return (xy[:, 0] - cx) * 2 / self.plate.width_mm, (xy[:, 1] - cy) * 2 / self.plate.depth_mm
+
+    def _basis(self, xy: Array) -> Array:
+        u, v = self._normal(xy)
+        return np.column_stack([np.ones_like(u), u, v, u * v])[:, : len(self.anchors)]
+
+    @cached_property
+    def _bilinear(self) -> Array | None:
+        """Inverse of the basis at the anchors, when a plane or bilinear form fits them."""
+        if len(self.anchors) > 4:
+            return None
+        basis = self._basis(self.anchors)
+        return None if np.linalg.cond(basis) > 1e4 else np.linalg.inv(basis)
+
+    def weights(self, xy: ArrayLike) -> Array:
+        """(n, 2) places in mm -> (n, anchors): the base surface's height is weights @ heights."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        if self._bilinear is not None:
+            return np.asarray(self._basis(places) @ self._bilinear)
+        return spline_weights(self.anchors, places)
+
+    def forms(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n, 3) shapes: u^2 + v^2, u^2 - v^2, u v, less their base surface."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+
+        def raw(p: Array) -> Array:
+            u, v = self._normal(p)
+            return np.column_stack([u * u + v * v, u * u - v * v, u * v])
+
+        return np.asarray(raw(places) - self.weights(places) @ raw(self.anchors))
+
+    def rows(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n, size) rows whose product with the state is the height in mm."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        rows = np.zeros((len(places), self.size))
+        rows[:, : len(self.anchors)] = self.weights(places)
+        rows[:, len(self.anchors) : self.bias] = self.forms(places)
+        for k, (x, y) in enumerate(self.locals_):
+            rows[:, self.first_local + k] = np.hypot(places[:, 0] - x, places[:, 1] - y) < 1e-6
+        return rows
+
+
+def _tps(r: Array) -> Array:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(r > 0, r * r * np.log(r), 0.0)
+
+
+def _spline_system(anchors: Array) -> tuple[Array, Array, float]:
+    """The thin-plate spline's system inverse, with places scaled for conditioning."""
+    centre, scale = anchors.mean(axis=0), float(np.ptp(anchors, axis=0).max())
+    p = (anchors - centre) / scale
+    m = len(p)
+    system = np.zeros((m + 3, m + 3))
+    system[:m, :m] = _tps(np.linalg.norm(p[:, None] - p[None], axis=2))
+    system[:m, m:] = np.column_stack([np.ones(m), p])
+    system[m:, :m] = system[:m, m:].T
+    return np.linalg.inv(system), centre, scale
+
+
+def spline_weights(anchors: Array, places: Array) -> Array:
+    """Thin-plate spline through m anchors: (n, m) weights of their heights at n places."""
+    inverse, centre, scale = _spline_system(anchors)
+    p, q = (anchors - centre) / scale, (places - centre) / scale
+    terms = np.column_stack([_tps(np.linalg.norm(q[:, None] - p[None], axis=2)), np.ones(len(q)), q])
+    return np.asarray(terms @ inverse[:, : len(anchors)])
+
+
+def bending_energy(anchors: Array) -> Array:
+    """(m, m) bending energy of the thin-plate spline through the screws, largest mode 1.
+
+    The upper left block of the spline system's inverse; planes have none (Bookstein 1989).
+    Scaled because a support's compliance is only known relative to it.
+    """
+    m = len(anchors)
+    if m <= 3:
+        return np.zeros((m, m))
+    inverse, _, _ = _spline_system(anchors)
+    energy = inverse[:m, :m]
+    energy = (energy + energy.T) / 2
+    # The r^2 log r kernel makes the form positive on the plane's complement, up to a sign.
+    values = np.linalg.eigvalsh(energy)
+    largest = values[np.argmax(np.abs(values))]
+    return np.asarray(energy / largest)
