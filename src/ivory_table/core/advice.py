@@ -128,7 +128,6 @@ def stop_costs(
 
 def next_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, last: int | None = None) -> Stop:
     """The screw whose visit is expected to leave least; on a tie the one across the diagonal."""
-    m = len(screws)
     drag_at = drag_height(belief, drag_gap_mm)
     left = stop_costs(belief, screws, drag_at)
     costs = left.copy()
@@ -137,8 +136,17 @@ def next_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, las
         away = np.linalg.norm(at - at[last], axis=1)
         costs *= 1 - 0.02 * away / away.max()
         costs[last] = np.inf
-    j = int(np.argmin(costs))
-    screw = screws[j]
+    return at_stop(belief, screws, drag_gap_mm, int(np.argmin(costs)), left)
+
+
+def at_stop(
+    belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: Array | None = None
+) -> Stop:
+    """What is expected of a visit to screw j. `left` as from `stop_costs`, when it is at hand."""
+    m, screw = len(screws), screws[j]
+    drag_at = drag_height(belief, drag_gap_mm)
+    if left is None:
+        left = stop_costs(belief, screws, drag_at)
     heights, _ = belief.collapsed
     passed = float(belief.weight @ belief.passes[:, j, j])
     about = (drag_at - heights[j]) / passed / (screw.mm_per_mark * screw.sense)

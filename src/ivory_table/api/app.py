@@ -1,0 +1,53 @@
+"""The application: routers, refusals, the guard around them, and the built front end."""
+
+from importlib.resources import files
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.responses import FileResponse, HTMLResponse, Response
+from starlette.exceptions import HTTPException
+from starlette.staticfiles import StaticFiles
+
+from ivory_table import __version__
+from ivory_table.stations.desk import Desk
+
+from . import problems
+from .routers import ROUTERS
+from .security import Guard
+
+
+def create_app(desk: Desk, web: Path | None = None) -> FastAPI:
+    """`web`: the built front end; the packaged one when not given."""
+    app = FastAPI(
+        title="Ivory Table",
+        version=__version__,
+        docs_url=None,  # the docs page would load from elsewhere
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+        responses=problems.RESPONSES,
+    )
+    app.state.desk = desk
+    problems.install(app)
+    app.add_middleware(Guard)
+    for router in ROUTERS:
+        app.include_router(router)
+    _serve_web(app, web or Path(str(files("ivory_table").joinpath("web"))))
+    return app
+
+
+def _serve_web(app: FastAPI, web: Path) -> None:
+    if (web / "assets").is_dir():
+        app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(request: Request, path: str) -> Response:
+        """The one page, for every address the front end knows; its nonce is fresh each time."""
+        if path.startswith("api/"):
+            raise HTTPException(404, "There is nothing at this address.")
+        if path in ("favicon.svg",):
+            return FileResponse(web / path)
+        index = web / "index.html"
+        if not index.is_file():
+            return HTMLResponse("<p>The front end is not built. Run make demo.</p>", status_code=503)
+        html = index.read_text("utf-8").replace("__NONCE__", request.state.nonce)
+        return HTMLResponse(html, headers={"cache-control": "no-store"})

@@ -1,0 +1,87 @@
+"""Every refusal has one shape: a stable code, a sentence, and the field it belongs beside."""
+
+from typing import Any
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from pydantic import BaseModel, Field
+from starlette.exceptions import HTTPException
+
+from ivory_table.stations.desk import Refused
+from ivory_table.store.workshop import Clash, Unknown
+
+
+class Problem(BaseModel):
+    """What is wrong and what would do."""
+
+    code: str = Field(description="Stable and machine-readable.")
+    message: str = Field(description="A sentence for the person at the machine.")
+    field: str | None = Field(default=None, description="The field it belongs beside, when there is one.")
+
+
+RESPONSES: dict[int | str, dict[str, Any]] = {
+    status: {"model": Problem} for status in (400, 403, 404, 405, 409, 413, 422)
+}
+
+
+def problem(status: int, code: str, message: str, field: str | None = None) -> JSONResponse:
+    return JSONResponse(Problem(code=code, message=message, field=field).model_dump(), status_code=status)
+
+
+def install(app: FastAPI) -> None:
+    """Teach an app to answer every known failure with a `Problem`."""
+
+    @app.exception_handler(Refused)
+    def refused(_: Request, wrong: Refused) -> JSONResponse:
+        return problem(422, wrong.code, str(wrong), wrong.field)
+
+    @app.exception_handler(Clash)
+    def clash(_: Request, wrong: Clash) -> JSONResponse:
+        return problem(409, wrong.code, str(wrong))
+
+    @app.exception_handler(Unknown)
+    def unknown(_: Request, wrong: Unknown) -> JSONResponse:
+        return problem(404, "unknown_id", str(wrong).strip("'\""))
+
+    @app.exception_handler(HTTPException)
+    def http(_: Request, wrong: HTTPException) -> JSONResponse:
+        code = {404: "no_such_page", 405: "wrong_method"}.get(wrong.status_code, "bad_request")
+        return problem(wrong.status_code, code, str(wrong.detail))
+
+    @app.exception_handler(RequestValidationError)
+    def invalid(_: Request, wrong: RequestValidationError) -> JSONResponse:
+        first = wrong.errors()[0]
+        names = [str(p) for p in first["loc"] if isinstance(p, str)]
+        name = names[-1] if len(names) > 1 else None
+        return problem(422, f"invalid_{first['type']}", sentence(first), name)
+
+
+def sentence(error: Any) -> str:
+    """A Pydantic error as a sentence that says what would do."""
+    limits = error.get("ctx") or {}
+    match error["type"]:
+        case "finite_number":
+            return "Give an ordinary number: not-a-number and infinity are not measurements."
+        case "greater_than_equal" | "greater_than":
+            return f"This number is too small: {limits.get('ge', limits.get('gt'))} is the least that can be meant."
+        case "less_than_equal" | "less_than":
+            return f"This number is too large: {limits.get('le', limits.get('lt'))} is the most that can be meant."
+        case "float_parsing" | "float_type" | "int_parsing" | "int_type" | "int_from_float":
+            return "This must be a number, such as 0.12."
+        case "missing":
+            return "Something is missing here."
+        case "string_too_short" | "string_pattern_mismatch":
+            return "Give a short text of ordinary letters here."
+        case "string_too_long":
+            return f"This text is too long; {limits.get('max_length')} characters are the most."
+        case "literal_error" | "union_tag_invalid" | "union_tag_not_found":
+            return f"This is not one of the known choices: {limits.get('expected') or limits.get('expected_tags') or ''}"
+        case "json_invalid":
+            return "This is not readable JSON."
+        case "extra_forbidden":
+            return "There is a field here that is not known; perhaps the file is of another version."
+        case "value_error":
+            return str(error["msg"]).removeprefix("Value error, ")
+        case _:
+            return str(error["msg"])

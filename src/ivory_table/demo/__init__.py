@@ -1,0 +1,1 @@
+"""The made-up workshop, Tidewater Instrument Repair."""

@@ -1,0 +1,107 @@
+"""Tidewater Instrument Repair prints sensor housings and gasket frames on four machines."""
+
+from ivory_table.core.gauge import Gauge
+from ivory_table.core.plate import Filament, KeepOut, Layer, Machine, Plate, Probe, Screw
+from ivory_table.store.workshop import Workshop
+
+
+def _corners(width: float, depth: float, inset: float) -> tuple[Screw, ...]:
+    return (
+        Screw(name="front left", x_mm=inset, y_mm=inset),
+        Screw(name="front right", x_mm=width - inset, y_mm=inset),
+        Screw(name="rear left", x_mm=inset, y_mm=depth - inset),
+        Screw(name="rear right", x_mm=width - inset, y_mm=depth - inset),
+    )
+
+
+MACHINES = (
+    Machine(
+        id="heron",
+        name="Heron",
+        plates=(
+            Plate(
+                id="heron-steel",
+                name="textured steel sheet",
+                width_mm=244,
+                depth_mm=236,
+                layers=(Layer(name="spring steel", thickness_mm=0.8),),
+                keep_outs=(
+                    KeepOut(name="front clip", x_min_mm=108, y_min_mm=0, x_max_mm=136, y_max_mm=9),
+                    KeepOut(name="rear clip", x_min_mm=108, y_min_mm=227, x_max_mm=136, y_max_mm=236),
+                ),
+            ),
+            Plate(
+                id="heron-glass",
+                name="glass with glue",
+                width_mm=244,
+                depth_mm=236,
+                layers=(Layer(name="glass", thickness_mm=3.0), Layer(name="glue coat")),
+            ),
+        ),
+        screws=_corners(244, 236, 32),
+        convention="stop_position",
+        stored_mm=0.87,
+        practice=True,
+    ),
+    Machine(
+        id="kestrel",
+        name="Kestrel",
+        plates=(
+            Plate(id="kestrel-smooth", name="smooth spring sheet", width_mm=318, depth_mm=302),
+            Plate(id="kestrel-glass", name="glass", width_mm=318, depth_mm=302),
+        ),
+        screws=_corners(318, 302, 36),
+        probe=Probe(kind="touch", x_offset_mm=-41, y_offset_mm=-9, sd_mm=0.004),
+        convention="probe_offset",
+        stored_mm=-1.92,
+        practice=True,
+    ),
+    Machine(
+        id="wren",
+        name="Wren",
+        plates=(Plate(id="wren-sheet", name="coated sheet", width_mm=172, depth_mm=172),),
+        screws=(
+            Screw(name="front left", x_mm=18, y_mm=20, pitch_mm=0.5),
+            Screw(name="front right", x_mm=154, y_mm=20, pitch_mm=0.5),
+            Screw(name="rear", x_mm=86, y_mm=156, pitch_mm=0.5),
+        ),
+        convention="home_offset",
+        stored_mm=0.14,
+        practice=True,
+    ),
+    Machine(
+        id="bittern",
+        name="Bittern",
+        plates=(Plate(id="bittern-disc", name="round glass", shape="round", width_mm=262, depth_mm=262),),
+        probe=Probe(kind="inductive", x_offset_mm=24, y_offset_mm=0, sd_mm=0.008),
+        convention="live_only",
+        stored_mm=0.0,
+        seen_from="below",
+        relative_extrusion=False,
+        practice=True,
+    ),
+)
+
+GAUGES = (
+    Gauge(id="copy-paper", name="copy paper", thickness_mm=0.1, measured=True),
+    Gauge(id="sticky-note", name="sticky note", thickness_mm=0.08, measured=False),
+    Gauge(id="feeler-010", name="feeler 0.10", thickness_mm=0.1, measured=True),
+)
+
+FILAMENTS = (
+    Filament(id="pla-white", name="PLA white", material="PLA", bed_c=60, nozzle_c=210),
+    Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=80, nozzle_c=235),
+    Filament(id="tpu-gasket", name="TPU gasket black", material="TPU", bed_c=45, nozzle_c=225),
+)
+
+
+def furnish(workshop: Workshop) -> None:
+    """Set the workshop up once; what was changed since stays as it is."""
+    if workshop.machines():
+        return
+    for machine in MACHINES:
+        workshop.keep_machine(machine)
+    for gauge in GAUGES:
+        workshop.keep_gauge(gauge)
+    for filament in FILAMENTS:
+        workshop.keep_filament(filament)

@@ -1,0 +1,1 @@
+"""The use cases, one module per station: read the store, call the core, write the store."""

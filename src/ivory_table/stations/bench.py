@@ -1,0 +1,87 @@
+"""The bench: all machines, the state of each in one line, and what a run can be started with."""
+
+from datetime import datetime
+
+from ivory_table.core.gauge import Gauge
+from ivory_table.core.offset import convention
+from ivory_table.core.plate import Filament, Machine
+from ivory_table.core.value import Value
+
+from .desk import Desk
+from .head import NAMES, station_lines
+
+
+class RunLine(Value):
+    id: str
+    machine_id: str
+    machine_name: str
+    plate_name: str
+    filament_name: str
+    initials: str
+    started_at: datetime
+    signed_off: bool
+    words: str
+
+
+class MachineLine(Value):
+    machine: Machine
+    convention_name: str
+    convention_rule: str
+    words: str
+    open_run: RunLine | None
+    last_run: RunLine | None
+
+
+class BenchView(Value):
+    machines: tuple[MachineLine, ...]
+    gauges: tuple[Gauge, ...]
+    filaments: tuple[Filament, ...]
+    runs: tuple[RunLine, ...]
+
+
+def view(desk: Desk) -> BenchView:
+    workshop = desk.workshop
+    lines: list[MachineLine] = []
+    every: list[RunLine] = []
+    for machine in workshop.machines():
+        runs = [run_line(desk, setup.id) for setup in workshop.runs(machine.id)[:8]]
+        every += runs
+        how = convention(machine.convention)
+        last = runs[0] if runs else None
+        unfinished = next((r for r in runs if not r.signed_off), None)
+        words = last.words if last else "no run yet"
+        lines.append(
+            MachineLine(
+                machine=machine,
+                convention_name=how.name,
+                convention_rule=how.rule,
+                words=words,
+                open_run=unfinished,
+                last_run=last,
+            )
+        )
+    every.sort(key=lambda r: r.started_at, reverse=True)
+    return BenchView(
+        machines=tuple(lines), gauges=workshop.gauges(), filaments=workshop.filaments(), runs=tuple(every[:12])
+    )
+
+
+def run_line(desk: Desk, run_id: str) -> RunLine:
+    run = desk.open(run_id)
+    stations = station_lines(run)
+    done = [s.name for s in stations if s.state == "done"]
+    here = next((s for s in stations if s.state in ("open", "begun")), stations[-1])
+    words = "signed off" if run.state.signed_off else f"at {NAMES[here.station]}: {here.figure}"
+    if not run.state.signed_off and not done and not run.entries:
+        words = "started, nothing kept yet"
+    return RunLine(
+        id=run.setup.id,
+        machine_id=run.setup.machine.id,
+        machine_name=run.setup.machine.name,
+        plate_name=run.setup.plate.name,
+        filament_name=run.setup.filament.name,
+        initials=run.setup.initials,
+        started_at=run.setup.started_at,
+        signed_off=run.state.signed_off is not None,
+        words=words,
+    )

@@ -1,0 +1,247 @@
+"""First layer: the proof as a program, its zones judged, and the best next action."""
+
+from typing import Literal
+
+import numpy as np
+from scipy.special import ndtr
+
+from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
+from ivory_table.core.entries import Judged, ProofStarted
+from ivory_table.core.judge import Action, Part, next_actions, parts
+from ivory_table.core.offset import StoredChange, convention, stored_after
+from ivory_table.core.proof import Program, ProofPlan, ZoneCount, plan, program
+from ivory_table.core.run import ProofRun, RunState
+from ivory_table.core.surface import Array
+from ivory_table.core.value import Value
+
+from .desk import Desk, OpenRun, Refused
+from .head import Caution, RunHead, cautions, head_of
+from .sheet import Figure, Sheet, height_field, sheet_of
+from .tram import Turn
+
+
+class ZoneView(Value):
+    """One zone: what was seen, the gap believed there, and what that means."""
+
+    name: str
+    x_mm: float
+    y_mm: float
+    grade: Grade | None
+    caliper_mm: float | None
+    greasy: bool
+    gap_mm: float
+    sd_mm: float
+    error_mm: float
+    p_sound: float
+    verdict: str
+    swatch: Swatch
+
+
+class NextStep(Value):
+    """An action with what it needs to be done: the new stored value, or the turns."""
+
+    action: Action
+    words: str
+    stored: StoredChange | None = None
+    turns: tuple[Turn, ...] = ()
+
+
+class FirstLayerView(Value):
+    head: RunHead
+    sheet: Sheet
+    cautions: tuple[Caution, ...]
+    step: Literal["print", "judge", "decide", "print_again", "done"]
+    proof_number: int
+    plan: ProofPlan
+    patch_mm: float
+    minutes: float
+    filament_mm: float
+    zones: tuple[ZoneView, ...]
+    next_zone: int | None
+    cards: tuple[GradeCard, ...]
+    sound_from_mm: float
+    sound_to_mm: float
+    target_mm: float
+    target_swatch: Swatch
+    parts: tuple[Part, ...]
+    steps: tuple[NextStep, ...]
+
+
+def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
+    state, setup = run.state, run.setup
+    proof = state.proofs[-1] if state.proofs else None
+    laid = proof.plan if proof else plan(setup.machine, setup.plate, setup.filament, zone_count)
+    looking = proof or ProofRun(laid, state.stored_mm, state.belief.shift_mm)
+    open_proof = looking if not looking.closed else ProofRun(laid, state.stored_mm, state.belief.shift_mm)
+    field = state.zone_field(open_proof)
+    gaps, sds = field.gaps
+    bead = laid.bead
+    low, high = bead.bands_mm()["sound"]
+    target = bead.target_mm(setup.filament.material)
+    marks = tuple(looking.marks.values())
+    zones = tuple(
+        _zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones))
+    )
+    judged = len(looking.marks)
+    next_zone = next((k for k in range(len(zones)) if k not in looking.marks), None)
+    steps: tuple[NextStep, ...] = ()
+    if proof and not proof.closed and judged:
+        steps = _steps(run, field_actions(state, field, marks, laid, setup.filament.material))
+    step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
+    if proof and proof.closed:
+        step = "print_again"
+    elif proof and next_zone is not None:
+        step = "judge"
+    elif proof:
+        step = "done" if steps and steps[0].action.kind == "done" else "decide"
+    made = _program(run, laid)
+    sound = sum(1 for z in zones if z.grade == "sound")
+    chance = steps[0].action.p_all_sound if steps else None
+    surface = height_field(
+        state.with_marks(),
+        after_mesh=state.mesh_on,
+        level_mm=laid.layer_mm - target,
+        tol_mm=min(target - low, high - target),
+        against=f"a gap of {target:.3f} mm",
+    )
+    return FirstLayerView(
+        head=head_of(run),
+        sheet=sheet_of(
+            state,
+            surface,
+            figures=(
+                Figure(name="Sound zones", value=str(sound), unit=f"of {judged} judged"),
+                Figure(name="All sound, if done", value=f"{chance:.0%}" if chance is not None else "–"),
+            ),
+        ),
+        cautions=cautions(run, "first_layer"),
+        step=step,
+        proof_number=max(len(state.proofs), 1),
+        plan=laid,
+        patch_mm=laid.patch_mm,
+        minutes=made.minutes,
+        filament_mm=made.filament_mm,
+        zones=zones,
+        next_zone=next_zone,
+        cards=grade_cards(bead),
+        sound_from_mm=low,
+        sound_to_mm=high,
+        target_mm=target,
+        target_swatch=swatch(bead, target),
+        parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
+        steps=steps,
+    )
+
+
+def field_actions(state: RunState, field, marks, laid: ProofPlan, material: str) -> tuple[Action, ...]:  # type: ignore[no-untyped-def]
+    """The ranked actions for a judged proof."""
+    moves, mark_mm = _knob_moves(state, laid)
+    return next_actions(
+        field,
+        laid.bead,
+        material,
+        marks,
+        z_step_mm=state.setup.machine.z_step_mm,
+        knob_moves=moves,
+        mark_mm=mark_mm,
+        mesh_in_use=state.mesh_on,
+        can_mesh=state.setup.machine.can_mesh,
+    )
+
+
+def _knob_moves(state: RunState, laid: ProofPlan) -> tuple[Array | None, Array | None]:
+    """(z, m) mm the gap shrinks per mark of each knob, and (m,) mm per mark at the support."""
+    if not state.screws:
+        return None, None
+    belief = state.belief
+    mark = np.array([s.mm_per_mark * s.sense for s in state.screws])
+    passes = np.tensordot(belief.weight, belief.passes, axes=1)
+    return belief.surface.weights(laid.places) @ passes * mark, np.abs(mark)
+
+
+def _zone(
+    proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float
+) -> ZoneView:
+    zone, mark = proof.plan.zones[k], proof.marks.get(k)
+    p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
+    if mark and mark.greasy:
+        verdict = "clean this zone"
+    elif p_sound >= 0.8:
+        verdict = "sound"
+    elif gap > target:
+        verdict = f"{gap - target:.2f} mm too far" if sd < 0.05 else "not known well"
+    else:
+        verdict = f"{target - gap:.2f} mm too close" if sd < 0.05 else "not known well"
+    return ZoneView(
+        name=zone.name,
+        x_mm=zone.x_mm,
+        y_mm=zone.y_mm,
+        grade=mark.grade if mark else None,
+        caliper_mm=mark.caliper_mm if mark else None,
+        greasy=bool(mark and mark.greasy),
+        gap_mm=gap,
+        sd_mm=sd,
+        error_mm=gap - target,
+        p_sound=p_sound,
+        verdict=verdict,
+        swatch=swatch(proof.plan.bead, gap),
+    )
+
+
+def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
+    machine, state = run.setup.machine, run.state
+    how = convention(machine.convention)
+    zones = state.proofs[-1].plan.zones
+    out = []
+    for action in actions:
+        stored, turns = None, ()
+        if action.kind == "offset" and action.shift_mm is not None:
+            stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
+        if action.kind == "knobs" and action.marks is not None:
+            turns = tuple(
+                Turn(screw=s.name, marks=m, up_mm=m * s.mm_per_mark * s.sense)
+                for s, m in zip(state.screws, action.marks, strict=True)
+            )
+        zone = zones[action.zone].name if action.zone is not None else ""
+        words = {
+            "done": "Every zone is sound. Sign off.",
+            "offset": f"Bring the nozzle {stored.words}." if stored else "",
+            "knobs": "Turn these knobs.",
+            "mesh": "Measure a mesh and use it.",
+            "measure": f"Measure the mesh point at {zone} again.",
+            "clean": f"Clean {zone}, do not change the height.",
+            "print_again": "Print the same proof again.",
+        }[action.kind]
+        out.append(NextStep(action=action, words=words, stored=stored, turns=turns))
+    return tuple(out)
+
+
+def _program(run: OpenRun, laid: ProofPlan) -> Program:
+    setup, state = run.setup, run.state
+    machine = setup.machine.model_copy(update={"stored_mm": state.stored_mm})
+    try:
+        return program(machine, setup.plate, setup.filament, laid, mesh_on=state.mesh_on)
+    except ValueError as wrong:
+        raise Refused("proof_does_not_fit", str(wrong), "plan") from None
+
+
+def proof_file(run: OpenRun, zone_count: ZoneCount) -> tuple[str, str]:
+    """(file name, program) of the proof at hand."""
+    state, setup = run.state, run.setup
+    laid = state.proofs[-1].plan if state.proofs else plan(setup.machine, setup.plate, setup.filament, zone_count)
+    name = f"proof-{setup.machine.id}-{len(laid.zones)}-zones.gcode"
+    return name, _program(run, laid).text
+
+
+def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:
+    """The practice plate's answer: a print, or the look of the next patch."""
+    state = run.state
+    if not state.proofs or state.proofs[-1].closed:
+        desk.hands(run)
+        return ProofStarted(proof=plan(run.setup.machine, run.setup.plate, run.setup.filament, zone_count))
+    proof = state.proofs[-1]
+    zone = next((k for k in range(len(proof.plan.zones)) if k not in proof.marks), None)
+    if zone is None:
+        raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
+    look = desk.hands(run).print_zone(proof.plan, zone)
+    return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy)

@@ -1,0 +1,233 @@
+"""What stands around every station: whose run it is, where each station is, what was kept last."""
+
+from datetime import datetime
+from typing import Any, Literal
+
+from ivory_table.core.defaults import PREPARE
+from ivory_table.core.entries import Entry, Source, Station, kept
+from ivory_table.core.offset import Convention, convention
+from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.gauge import Gauge
+from ivory_table.core.run import RunState
+from ivory_table.core.value import Value
+from ivory_table.stations.desk import OpenRun
+
+from .sheet import signed
+
+
+class StationLine(Value):
+    station: Station
+    name: str
+    state: Literal["open", "done", "skipped", "begun"]
+    figure: str
+
+
+class Caution(Value):
+    id: str
+    text: str
+    seen: bool
+
+
+class KeptRow(Value):
+    """A row of the run as it is listed, newest first."""
+
+    id: str
+    at: datetime
+    station: Station
+    source: Source
+    words: str
+
+
+class RunHead(Value):
+    id: str
+    seq: int
+    machine: Machine
+    plate: Plate
+    filament: Filament
+    gauge: Gauge
+    initials: str
+    started_at: datetime
+    kept_at: datetime | None
+    stored_mm: float
+    convention: Convention
+    heated: str
+    stations: tuple[StationLine, ...]
+    rows: tuple[KeptRow, ...]
+    signed_off: bool
+
+
+NAMES: dict[Station, str] = {
+    "prepare": "Prepare",
+    "tram": "Tram",
+    "mesh": "Mesh",
+    "offset": "Z offset",
+    "first_layer": "First layer",
+    "sign_off": "Sign off",
+}
+
+
+def fits(needs: str, machine: Machine, plate: Plate) -> bool:
+    """Whether a check or caution is for this machine and plate."""
+    glued = any("glue" in layer.name.lower() for layer in plate.layers)
+    return {
+        "always": True,
+        "glued": glued,
+        "not_glued": not glued,
+        "keep_outs": bool(plate.keep_outs),
+        "screws": bool(machine.screws),
+        "probe": machine.probe is not None,
+        "live_only": machine.convention == "live_only",
+    }[needs]
+
+
+def cautions(run: OpenRun, station: Station) -> tuple[Caution, ...]:
+    rows: list[dict[str, Any]] = PREPARE["cautions"]
+    machine, plate = run.setup.machine, run.setup.plate
+    return tuple(
+        Caution(id=c["id"], text=c["text"], seen=c["id"] in run.state.cautions)
+        for c in rows
+        if c["station"] == station and fits(c["needs"], machine, plate)
+    )
+
+
+def checks_for(machine: Machine, plate: Plate) -> tuple[dict[str, Any], ...]:
+    return tuple(c for c in PREPARE["checks"] if fits(c["needs"], machine, plate))
+
+
+def tram_done(state: RunState) -> bool:
+    return not state.screws or (bool(state.visited or state.rounds) and state.belief.p_within(state.tol_mm) >= 0.9)
+
+
+def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
+    s = run.state
+    wanted = checks_for(run.setup.machine, run.setup.plate)
+    ticked = sum(1 for c in wanted if c["id"] in s.checks)
+    begun: dict[Station, bool] = {
+        "prepare": bool(s.checks or s.heated),
+        "tram": bool(s.stops or s.round_read),
+        "mesh": s.mesh is not None or bool(s.mesh_points),
+        "offset": bool(s.moves or s.offset_changes),
+        "first_layer": bool(s.proofs),
+        "sign_off": s.signed_off is not None,
+    }
+    done: dict[Station, bool] = {
+        "prepare": ticked == len(wanted),
+        "tram": bool(s.screws) and tram_done(s),
+        "mesh": s.mesh is not None,
+        "offset": bool(s.offset_changes) and not s.readback_due,
+        "first_layer": bool(s.proofs) and not s.proofs[-1].closed and all_sound(s),
+        "sign_off": s.signed_off is not None,
+    }
+    mesh_range = f"range {float(s.mesh.values.max() - s.mesh.values.min()):.2f} mm" if s.mesh else "none kept"
+    proof = s.proofs[-1] if s.proofs else None
+    figures: dict[Station, str] = {
+        "prepare": f"{ticked} of {len(wanted)} checks",
+        "tram": (f"spread {s.belief.spread()[0]:.2f} mm, {len(s.stops)} stops" if s.stops else "not begun")
+        if s.screws
+        else "no knobs",
+        "mesh": mesh_range + ("" if s.mesh is None or s.mesh_on else ", off"),
+        "offset": f"{signed(s.stored_mm, 3)} mm" + (", read it back" if s.readback_due else ""),
+        "first_layer": f"proof {len(s.proofs)}, {len(proof.marks)} of {len(proof.plan.zones)}" if proof else "not printed",
+        "sign_off": "signed off" if s.signed_off else "open",
+    }
+
+    def state_of(station: Station) -> Literal["open", "done", "skipped", "begun"]:
+        if done[station]:
+            return "done"
+        if station in s.skipped:
+            return "skipped"
+        return "begun" if begun[station] else "open"
+
+    return tuple(StationLine(station=k, name=v, state=state_of(k), figure=figures[k]) for k, v in NAMES.items())
+
+
+def all_sound(state: RunState) -> bool:
+    proof = state.proofs[-1]
+    return len(proof.marks) == len(proof.plan.zones) and all(
+        m.grade in ("sound", None) and not m.greasy for m in proof.marks.values()
+    )
+
+
+def head_of(run: OpenRun) -> RunHead:
+    s, setup = run.state, run.setup
+    alive = kept(run.entries)
+    heated = ""
+    if s.heated:
+        heated = f"bed {s.heated.bed_c:.0f}°, tip {s.heated.nozzle_c:.0f}°"
+    return RunHead(
+        id=setup.id,
+        seq=run.seq,
+        machine=setup.machine.model_copy(update={"screws": s.screws}),
+        plate=setup.plate,
+        filament=setup.filament,
+        gauge=setup.gauge,
+        initials=setup.initials,
+        started_at=setup.started_at,
+        kept_at=run.entries[-1].at if run.entries else None,
+        stored_mm=s.stored_mm,
+        convention=convention(setup.machine.convention),
+        heated=heated,
+        stations=station_lines(run),
+        rows=tuple(
+            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e)) for e in reversed(alive[-40:])
+        ),
+        signed_off=s.signed_off is not None,
+    )
+
+
+def words_for(entry: Entry) -> str:
+    """One kept row in plain words."""
+    w = entry.what
+    match w.kind:
+        case "check_done":
+            return f"check {w.check.replace('_', ' ')}: {w.outcome}"
+        case "caution_seen":
+            return "caution read"
+        case "heated":
+            return f"bed {w.bed_c:g} °C, tip {w.nozzle_c:g} °C, held"
+        case "station_skipped":
+            return f"{NAMES[w.station]} skipped"
+        case "way_chosen":
+            return {"counting": "counting", "read_all": "read all, turn all", "ring": "round the ring"}[w.way]
+        case "sense_tried":
+            return f"{w.screw}: 1/16 clockwise felt {w.felt}"
+        case "counted":
+            return f"{w.screw}: {_turn(w.marks)} to the drag"
+        case "turned":
+            return f"{w.screw}: {_turn(w.marks)} further" if w.marks else f"{w.screw}: left there"
+        case "turned_all":
+            return "turned " + ", ".join(_turn(m) for m in w.marks)
+        case "read_mm":
+            return f"{w.screw or f'({w.x_mm:g}, {w.y_mm:g})'}: {signed(w.value_mm, 3)} mm by {w.instrument}"
+        case "felt":
+            return f"{w.feel} at z {signed(w.z_mm, 3)}"
+        case "mesh_planned":
+            return f"mesh of {w.columns} x {w.rows} begun"
+        case "mesh_point":
+            return f"mesh point {w.column + 1}, {w.row + 1}: {signed(w.height_mm, 3)} mm"
+        case "mesh_kept":
+            return f"mesh of {len(w.survey.grid.xs_mm)} x {len(w.survey.grid.ys_mm)} kept"
+        case "mesh_used":
+            return "mesh on" if w.on else "mesh off"
+        case "offset_set":
+            return f"Z offset set to {signed(w.stored_mm, 3)}"
+        case "readback":
+            return "read back" if w.reported_mm is None else f"read back {signed(w.reported_mm, 3)}"
+        case "proof_started":
+            return f"proof of {len(w.proof.zones)} zones"
+        case "judged":
+            seen = w.grade or ""
+            return f"zone {w.zone + 1}: {seen}{f' {w.caliper_mm:g} mm' if w.caliper_mm else ''}"
+        case "zone_cleaned":
+            return f"zone {w.zone + 1} cleaned"
+        case "signed_off":
+            return "signed off"
+        case "taken_back":
+            return "taken back"
+    raise AssertionError(w.kind)
+
+
+def _turn(marks: int) -> str:
+    if not marks:
+        return "no turn"
+    return f"{abs(marks)}/16 {'clockwise' if marks > 0 else 'counter-clockwise'}"

@@ -1,0 +1,137 @@
+"""What is drawn on the sheet, as numbers: the field, the knobs, the points. Heights: plate high positive."""
+
+from typing import Literal
+
+import numpy as np
+
+from ivory_table.core.plate import KeepOut
+from ivory_table.core.run import RunState
+from ivory_table.core.surface import Array
+from ivory_table.core.value import Value
+
+POINTS = 19
+
+
+class HeightField(Value):
+    """Heights in mm on a grid, rows front to back, with one sd each."""
+
+    xs_mm: tuple[float, ...]
+    ys_mm: tuple[float, ...]
+    mean_mm: tuple[tuple[float, ...], ...]
+    sd_mm: tuple[tuple[float, ...], ...]
+    tol_mm: float
+    against: str
+
+
+class KnobMark(Value):
+    """A screw on the sheet: its height against the others, and the turn to make there, if any."""
+
+    name: str
+    x_mm: float
+    y_mm: float
+    height_mm: float
+    sd_mm: float
+    visited: bool
+    marks: float | None = None
+    next: bool = False
+
+
+class Spot(Value):
+    """A place on the plate: measured, to be measured next, or still to come."""
+
+    x_mm: float
+    y_mm: float
+    kind: Literal["measured", "next", "waiting", "doubtful"]
+    value_mm: float | None = None
+    label: str = ""
+
+
+class Figure(Value):
+    """A number of the title block."""
+
+    name: str
+    value: str
+    unit: str = ""
+    give: str = ""
+
+
+class Sheet(Value):
+    shape: Literal["rectangle", "round"]
+    bounds_mm: tuple[float, float, float, float]
+    keep_outs: tuple[KeepOut, ...]
+    field: HeightField | None
+    knobs: tuple[KnobMark, ...] = ()
+    spots: tuple[Spot, ...] = ()
+    figures: tuple[Figure, ...] = ()
+
+
+def _grid(state: RunState) -> tuple[Array, Array, Array]:
+    x0, y0, x1, y1 = state.setup.plate.bounds
+    xs, ys = np.linspace(x0, x1, POINTS), np.linspace(y0, y1, POINTS)
+    gx, gy = np.meshgrid(xs, ys)
+    return xs, ys, np.column_stack([gx.ravel(), gy.ravel()])
+
+
+def height_field(state: RunState, *, after_mesh: bool, level_mm: float | None, tol_mm: float, against: str) -> HeightField:
+    """The believed surface. `level_mm` is taken off; None takes the common height of the anchors off,
+    together with its uncertainty. With `after_mesh`, what the machine's mesh follows is taken off too.
+    """
+    xs, ys, places = _grid(state)
+    belief = state.belief
+    rows = belief.surface.rows(places)
+    if level_mm is None:
+        anchors = belief.surface.rows(belief.surface.anchors).mean(axis=0)
+        mean, sd = belief.of(rows - anchors)
+    else:
+        mean, sd = belief.of(rows)
+        mean = mean - belief.shift_mm - level_mm
+    if after_mesh:
+        mean = mean - state.machine_believes(places)
+    return HeightField(
+        xs_mm=_row(xs, 1),
+        ys_mm=_row(ys, 1),
+        mean_mm=tuple(_row(r, 4) for r in mean.reshape(POINTS, POINTS)),
+        sd_mm=tuple(_row(r, 3) for r in sd.reshape(POINTS, POINTS)),
+        tol_mm=tol_mm,
+        against=against,
+    )
+
+
+def sheet_of(state: RunState, field: HeightField | None, **more: object) -> Sheet:
+    plate = state.setup.plate
+    body = {"shape": plate.shape, "bounds_mm": plate.bounds, "keep_outs": plate.keep_outs, "field": field}
+    return Sheet.model_validate(body | more)
+
+
+def knob_marks(state: RunState, turns: dict[int, float], at: int | None) -> tuple[KnobMark, ...]:
+    """Every screw with its height against the common height."""
+    if not state.screws:
+        return ()
+    m = len(state.screws)
+    rows = np.zeros((m, state.belief.surface.size))
+    rows[:, :m] = np.eye(m) - 1 / m
+    mean, sd = state.belief.of(rows)
+    known = state.visited | set(state.round_read)
+    return tuple(
+        KnobMark(
+            name=s.name,
+            x_mm=s.x_mm,
+            y_mm=s.y_mm,
+            height_mm=float(mean[j]),
+            sd_mm=float(sd[j]),
+            visited=j in known,
+            marks=turns.get(j),
+            next=j == at,
+        )
+        for j, s in enumerate(state.screws)
+    )
+
+
+def signed(mm: float, digits: int = 2) -> str:
+    """+0.13 or −0.09: a sign always, with a true minus; nothing is plain 0.00."""
+    text = f"{mm:+.{digits}f}"
+    return text[1:] if float(text) == 0 else text.replace("-", "−")
+
+
+def _row(values: Array, digits: int) -> tuple[float, ...]:
+    return tuple(np.round(values, digits).tolist())

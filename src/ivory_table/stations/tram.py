@@ -1,0 +1,252 @@
+"""Tram: which screw, how far, and when it is enough."""
+
+from typing import Literal
+
+import numpy as np
+
+from ivory_table.core import advice
+from ivory_table.core.defaults import TRAM
+from ivory_table.core.entries import Counted, Felt, ReadMm, SenseTried, Turned, TurnedAll, Way, What
+from ivory_table.core.form import FormAmount, believed_forms, form_words
+from ivory_table.core.run import RunState
+from ivory_table.core.value import Value
+
+from .desk import Desk, OpenRun, Refused
+from .head import Caution, RunHead, cautions, head_of
+from .sheet import Figure, Sheet, Spot, height_field, knob_marks, sheet_of
+
+Step = Literal["no_knobs", "sense", "count", "further", "read", "turn_all", "centre", "done"]
+
+
+class StopLine(Value):
+    screw: str
+    marks: int
+    further: int | None
+    height_mm: float
+    spread_mm: float
+
+
+class Turn(Value):
+    screw: str
+    marks: int
+    up_mm: float
+
+
+class TramView(Value):
+    """One instruction, one number, one answer. Marks clockwise from above are positive."""
+
+    head: RunHead
+    sheet: Sheet
+    cautions: tuple[Caution, ...]
+    way: Way
+    step: Step
+    screw: str | None = None
+    stop: int = 1
+    about_marks: float | None = None
+    mm_per_mark: float | None = None
+    further: Turn | None = None
+    turns: tuple[Turn, ...] = ()
+    gives_back: str = ""
+    next_screw: str | None = None
+    spread_mm: float
+    spread_sd_mm: float
+    spread_after_mm: float | None = None
+    p_within: float
+    tol_mm: float
+    stops_left: float
+    passes_twist: tuple[float, float] | None
+    against_sense: str | None
+    centre: str = ""
+    forms: tuple[FormAmount, ...]
+    stops: tuple[StopLine, ...]
+    reasons: tuple[str, ...]
+
+
+def view(run: OpenRun) -> TramView:
+    state = run.state
+    p = state.belief.p_within(state.tol_mm)
+    spread, spread_sd = state.belief.spread()
+    unvisited = len(state.screws) - len(state.visited)
+    step = _step(state, p)
+    body: dict[str, object] = {}
+    turns: dict[int, float] = {}
+    at: int | None = None
+    after: float | None = None
+    reasons = [f"P(spread ≤ {2 * state.tol_mm:.2f} mm) = {p:.0%}; done is declared at {TRAM.done_at:.0%}."]
+    if step == "sense":
+        at = 0
+        body |= {"screw": state.screws[0].name}
+        turns = {0: 1.0}
+    elif step == "count":
+        stop = _next(state)
+        at, after = stop.screw, stop.spread_after_mm
+        screw = state.screws[at]
+        body |= {"screw": screw.name, "about_marks": stop.about_marks, "mm_per_mark": screw.mm_per_mark}
+        turns = {at: stop.about_marks}
+        reasons.append(f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm.")
+        if unvisited:
+            reasons.append(f"{unvisited} of {len(state.screws)} knobs have not been felt yet.")
+    elif step == "further" and state.pending is not None:
+        at = state.pending
+        more = _further(state, at)
+        screw = state.screws[at]
+        turns = {at: float(more.marks)}
+        after = more.spread_mm
+        body |= {
+            "screw": screw.name,
+            "mm_per_mark": screw.mm_per_mark,
+            "further": Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
+            "gives_back": _gives_back(state, at, more),
+        }
+        reasons.append(f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}.")
+    elif step == "read":
+        at = next(j for j in range(len(state.screws)) if j not in state.round_read)
+        body |= {"screw": state.screws[at].name}
+    elif step == "turn_all":
+        marks = advice.turn_plan(state.belief, state.screws)
+        turns = {j: float(m) for j, m in enumerate(marks) if m}
+        after = _after_plan(state, marks)
+        body["turns"] = tuple(
+            Turn(screw=s.name, marks=int(m), up_mm=float(m * s.mm_per_mark * s.sense))
+            for s, m in zip(state.screws, marks, strict=True)
+        )
+        reasons.append("The turns minimise the expected squared spread, in whole marks.")
+    passes = state.belief.passes_of_twist()
+    if passes and state.stops:
+        reasons.append(f"This plate passes {passes[0]:.0%} ± {passes[1]:.0%} of a twist (A = (I + ΛK)⁻¹).")
+    field = height_field(state, after_mesh=False, level_mm=None, tol_mm=state.tol_mm, against="the common height")
+    spots: tuple[Spot, ...] = ()
+    if step in ("centre", "done", "no_knobs"):
+        cx, cy = run.setup.plate.centre
+        spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step != "done" else "measured", label="centre"),)
+    figures = (
+        Figure(name="Spread", value=f"{spread:.2f}", unit="mm", give=f"±{spread_sd:.2f}"),
+        Figure(name="After this stop", value=f"{after:.2f}", unit="mm")
+        if after is not None
+        else Figure(name="Within, chance", value=f"{p:.0%}"),
+    )
+    return TramView.model_validate(
+        {
+            "head": head_of(run),
+            "sheet": sheet_of(state, field, knobs=knob_marks(state, turns, at), spots=spots, figures=figures),
+            "cautions": cautions(run, "tram"),
+            "way": state.way,
+            "step": step,
+            "stop": len(state.stops) + (0 if step == "further" else 1),
+            "spread_mm": spread,
+            "spread_sd_mm": spread_sd,
+            "spread_after_mm": after,
+            "p_within": p,
+            "tol_mm": state.tol_mm,
+            "stops_left": advice.stops_left(p, unvisited),
+            "passes_twist": passes,
+            "against_sense": state.against_sense,
+            "centre": _centre_words(state),
+            "forms": believed_forms(state.belief),
+            "stops": _story(state),
+            "reasons": tuple(reasons),
+            **body,
+        }
+    )
+
+
+def _step(state: RunState, p: float) -> Step:
+    if not state.screws:
+        return "no_knobs" if state.centre_felt is None else "done"
+    if not state.sense_known:
+        return "sense"
+    if state.pending is not None and state.way == "counting":
+        return "further"
+    enough = p >= TRAM.done_at and (bool(state.rounds) or len(state.visited) >= min(3, len(state.screws)))
+    if enough and not state.round_read:
+        return "centre" if state.centre_felt is None else "done"
+    if state.way == "read_all":
+        return "turn_all" if len(state.round_read) == len(state.screws) else "read"
+    return "count"
+
+
+def _next(state: RunState) -> advice.Stop:
+    stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, _last(state))
+    if state.way != "ring":
+        return stop
+    # Round the plate by angle, from wherever the last stop was.
+    at = state.belief.surface.screws
+    angle = np.arctan2(*(at - at.mean(axis=0)).T[::-1])
+    order = [int(j) for j in np.argsort(angle)]
+    last = _last(state)
+    j = order[0] if last is None else order[(order.index(last) + 1) % len(order)]
+    return stop if j == stop.screw else advice.at_stop(state.belief, state.screws, state.drag_gap_mm, j)
+
+
+def _last(state: RunState) -> int | None:
+    return state.stops[-1].screw if state.stops else None
+
+
+def _further(state: RunState, j: int) -> advice.Further:
+    return advice.further(state.belief, state.screws, j, state.tol_mm, state.drag_gap_mm)
+
+
+def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
+    moved = [(abs(mm), j) for j, mm in enumerate(more.others_mm) if j != at]
+    size, j = max(moved)
+    if not more.marks or size < 0.004:
+        return ""
+    way = "down" if more.others_mm[j] < 0 else "up"
+    return f"this plate rocks: {state.screws[j].name} goes {size:.2f} mm {way} with it"
+
+
+def _after_plan(state: RunState, marks: np.ndarray) -> float:  # type: ignore[type-arg]
+    belief = state.belief
+    for j, m in enumerate(marks):
+        if m:
+            belief = advice.turned(belief, state.screws, j, float(m))
+    return belief.spread()[0]
+
+
+def _centre_words(state: RunState) -> str:
+    if state.centre_felt is None:
+        return ""
+    bow = next(f for f in believed_forms(state.belief) if f.form == "bow")
+    if abs(bow.amount_mm) < 2 * bow.sd_mm:
+        return f"no bow that this feel can tell ({bow.amount_mm:+.2f} ± {bow.sd_mm:.2f} mm)".replace("-", "−")
+    return f"{form_words('bow', bow.amount_mm)}, {abs(bow.amount_mm):.2f} ± {bow.sd_mm:.2f} mm"
+
+
+def _story(state: RunState) -> tuple[StopLine, ...]:
+    heights = knob_marks(state, {}, None)
+    return tuple(
+        StopLine(
+            screw=state.screws[s.screw].name,
+            marks=s.marks,
+            further=s.further,
+            height_mm=heights[s.screw].height_mm,
+            spread_mm=s.spread_mm,
+        )
+        for s in state.stops
+    )
+
+
+def practice(desk: Desk, run: OpenRun) -> What:
+    """The practice plate's answer to the step at hand."""
+    hands, state = desk.hands(run), run.state
+    now = view(run)
+    cx, cy = run.setup.plate.centre
+    if now.step == "sense":
+        return SenseTried.model_validate({"screw": now.screw, "felt": hands.try_sense(0)})
+    if now.step == "count" and now.screw:
+        return Counted(screw=now.screw, marks=hands.turn_until_drag(run.setup.machine.screw(now.screw)))
+    if now.step == "further" and now.further:
+        hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
+        return Turned(screw=now.further.screw, marks=now.further.marks)
+    if now.step == "read" and now.screw:
+        screw = state.screws[run.setup.machine.screw(now.screw)]
+        instrument: Literal["probe", "dial"] = "probe" if run.setup.machine.probe else "dial"
+        value = hands.read_height(screw.x_mm, screw.y_mm)
+        return ReadMm(x_mm=screw.x_mm, y_mm=screw.y_mm, instrument=instrument, value_mm=value, screw=screw.name)
+    if now.step == "turn_all":
+        for j, turn in enumerate(now.turns):
+            hands.turn(j, turn.marks)
+        return TurnedAll(marks=tuple(t.marks for t in now.turns))
+    if now.step in ("centre", "no_knobs"):
+        return Felt(x_mm=cx, y_mm=cy, z_mm=0, feel=hands.slide_gauge(cx, cy, 0))
+    raise Refused("nothing_to_read", "The tram is done; there is nothing left to read here.")

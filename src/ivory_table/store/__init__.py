@@ -1,0 +1,1 @@
+"""SQLite through peewee: tables, migrations, repositories that return core values."""

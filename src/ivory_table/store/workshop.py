@@ -1,0 +1,193 @@
+"""The open database and its repositories. Every write is one transaction, on disk when it returns."""
+
+import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib.resources import files
+from pathlib import Path
+
+from peewee import SqliteDatabase
+from peewee_migrate import Router  # type: ignore[import-untyped]
+from pydantic import BaseModel
+
+from ivory_table.core.entries import Entry, Learnt, RunFile, RunSetup
+from ivory_table.core.gauge import Gauge
+from ivory_table.core.plate import Filament, Machine
+
+from .tables import EntryRow, FilamentRow, GaugeRow, LearntRow, MachineRow, RunRow, database
+
+
+MOVED_ON = "Something else was kept in this run meanwhile, perhaps in another tab. Look at where it is now."
+
+
+class Unknown(LookupError):
+    """Nothing is kept under that id."""
+
+
+class Clash(RuntimeError):
+    """An id is taken by something else, or the run has moved on; says which in its code."""
+
+    def __init__(self, code: str, sentence: str) -> None:
+        super().__init__(sentence)
+        self.code = code
+
+
+class Workshop:
+    """One SQLite file. Safe for several threads: peewee keeps a connection for each."""
+
+    def __init__(self, file: Path) -> None:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        self.file = file
+        self._db = SqliteDatabase(
+            file,
+            pragmas={"journal_mode": "wal", "synchronous": "full", "foreign_keys": 1, "busy_timeout": 5000},
+        )
+        database.initialize(self._db)
+        self.migrate()
+
+    def migrate(self) -> None:
+        """Bring the tables up to date; a database made by a newer version is left alone."""
+        folder = files("ivory_table.store").joinpath("migrations")
+        logger = logging.getLogger("ivory_table.migrations")
+        router = Router(self._db, migrate_dir=str(folder), logger=logger)
+        known = set(router.todo)
+        ahead = set(router.done) - known
+        if ahead:
+            raise RuntimeError(
+                f"{self.file} was written by a newer Ivory Table ({', '.join(sorted(ahead))}). Install that one."
+            )
+        router.run()
+
+    def close(self) -> None:
+        if not self._db.is_closed():
+            self._db.close()
+
+    @contextmanager
+    def writing(self) -> Iterator[None]:
+        """One transaction that takes the write lock at once."""
+        with self._db.atomic("IMMEDIATE"):
+            yield
+
+    # Set-up
+
+    def machines(self) -> tuple[Machine, ...]:
+        return tuple(Machine.model_validate_json(r.body) for r in MachineRow.select().order_by(MachineRow.id))
+
+    def machine(self, machine_id: str) -> Machine:
+        row = MachineRow.get_or_none(MachineRow.id == machine_id)
+        if row is None:
+            raise Unknown(f"No machine is kept under '{machine_id}'.")
+        return Machine.model_validate_json(row.body)
+
+    def keep_machine(self, machine: Machine) -> None:
+        with self.writing():
+            row = MachineRow.get_or_none(MachineRow.id == machine.id)
+            revision = row.revision + 1 if row else 1
+            MachineRow.replace(id=machine.id, revision=revision, body=machine.model_dump_json()).execute()
+
+    def gauges(self) -> tuple[Gauge, ...]:
+        return tuple(Gauge.model_validate_json(r.body) for r in GaugeRow.select().order_by(GaugeRow.id))
+
+    def gauge(self, gauge_id: str) -> Gauge:
+        row = GaugeRow.get_or_none(GaugeRow.id == gauge_id)
+        if row is None:
+            raise Unknown(f"No gauge is kept under '{gauge_id}'.")
+        return Gauge.model_validate_json(row.body)
+
+    def keep_gauge(self, gauge: Gauge) -> None:
+        GaugeRow.replace(id=gauge.id, body=gauge.model_dump_json()).execute()
+
+    def filaments(self) -> tuple[Filament, ...]:
+        return tuple(Filament.model_validate_json(r.body) for r in FilamentRow.select().order_by(FilamentRow.id))
+
+    def filament(self, filament_id: str) -> Filament:
+        row = FilamentRow.get_or_none(FilamentRow.id == filament_id)
+        if row is None:
+            raise Unknown(f"No filament is kept under '{filament_id}'.")
+        return Filament.model_validate_json(row.body)
+
+    def keep_filament(self, filament: Filament) -> None:
+        FilamentRow.replace(id=filament.id, body=filament.model_dump_json()).execute()
+
+    def learnt(self, machine_id: str) -> Learnt | None:
+        row = LearntRow.get_or_none(LearntRow.machine_id == machine_id)
+        return None if row is None else Learnt.model_validate_json(row.body)
+
+    def keep_learnt(self, machine_id: str, learnt: Learnt) -> None:
+        LearntRow.replace(machine_id=machine_id, body=learnt.model_dump_json()).execute()
+
+    # Runs
+
+    def start_run(self, setup: RunSetup) -> None:
+        """Keep a new run. The same setup again is harmless; another under its id is a clash."""
+        with self.writing():
+            row = RunRow.get_or_none(RunRow.id == setup.id)
+            if row is None:
+                RunRow.create(
+                    id=setup.id,
+                    machine_id=setup.machine.id,
+                    started_at=setup.started_at.isoformat(),
+                    setup=setup.model_dump_json(),
+                )
+
+    def runs(self, machine_id: str | None = None) -> tuple[RunSetup, ...]:
+        """Newest first."""
+        query = RunRow.select().order_by(RunRow.started_at.desc())
+        if machine_id is not None:
+            query = query.where(RunRow.machine_id == machine_id)
+        return tuple(RunSetup.model_validate_json(r.setup) for r in query)
+
+    def run(self, run_id: str) -> RunSetup:
+        row = RunRow.get_or_none(RunRow.id == run_id)
+        if row is None:
+            raise Unknown(f"No run is kept under '{run_id}'.")
+        return RunSetup.model_validate_json(row.setup)
+
+    def entries(self, run_id: str, after: int = 0) -> tuple[Entry, ...]:
+        query = (
+            EntryRow.select(EntryRow.body)
+            .where((EntryRow.run == run_id) & (EntryRow.seq > after))
+            .order_by(EntryRow.seq)
+            .tuples()
+        )
+        return tuple(Entry.model_validate_json(body) for (body,) in query)
+
+    def entry(self, entry_id: str) -> tuple[str, Entry] | None:
+        """(run id, entry), or None."""
+        row = EntryRow.get_or_none(EntryRow.id == entry_id)
+        return None if row is None else (row.run_id, Entry.model_validate_json(row.body))
+
+    def keep(self, run_id: str, entry: Entry) -> None:
+        """Add one entry. Its `seq` must be the run's next, else another tab was first."""
+        newest = EntryRow.select(EntryRow.seq).where(EntryRow.run == run_id).order_by(EntryRow.seq.desc()).limit(1)
+        last = newest.scalar() or 0
+        if entry.seq != last + 1:
+            raise Clash("run_moved_on", MOVED_ON)
+        EntryRow.create(id=entry.id, run=run_id, seq=entry.seq, body=_json(entry))
+
+    def import_run(self, file: RunFile) -> bool:
+        """Keep a run from elsewhere. False when the very same is here already."""
+        with self.writing():
+            row = RunRow.get_or_none(RunRow.id == file.setup.id)
+            if row is not None:
+                same = RunSetup.model_validate_json(row.setup) == file.setup
+                if same and self.entries(file.setup.id) == file.entries:
+                    return False
+                raise Clash("run_id_taken", "A different run is kept under this id. It was not overwritten.")
+            taken = EntryRow.select().where(EntryRow.id.in_([e.id for e in file.entries])).exists()
+            if taken:
+                raise Clash("entry_id_taken", "Some rows of this run are kept in another run already.")
+            RunRow.create(
+                id=file.setup.id,
+                machine_id=file.setup.machine.id,
+                started_at=file.setup.started_at.isoformat(),
+                setup=_json(file.setup),
+            )
+            rows = [{"id": e.id, "run": file.setup.id, "seq": e.seq, "body": _json(e)} for e in file.entries]
+            for start in range(0, len(rows), 200):
+                EntryRow.insert_many(rows[start : start + 200]).execute()
+            return True
+
+
+def _json(value: BaseModel) -> str:
+    return value.model_dump_json()
