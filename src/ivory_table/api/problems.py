@@ -76,7 +76,9 @@ def sentence(error: Any) -> str:
         case "string_too_long":
             return f"This text is too long; {limits.get('max_length')} characters are the most."
         case "literal_error" | "union_tag_invalid" | "union_tag_not_found":
-            return f"This is not one of the known choices: {limits.get('expected') or limits.get('expected_tags') or ''}"
+            return (
+                f"This is not one of the known choices: {limits.get('expected') or limits.get('expected_tags') or ''}"
+            )
         case "json_invalid":
             return "This is not readable JSON."
         case "extra_forbidden":

@@ -5,6 +5,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, Body, Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
+from pydantic import BeforeValidator
 
 from ivory_table.core.entries import RunFile, Station, What
 from ivory_table.core.offset import StoredChange
@@ -15,7 +16,7 @@ from ivory_table.stations.desk import Desk, Keep, OpenRun, StartRun
 from ivory_table.stations.head import RunHead, head_of
 
 RunId = Annotated[Id, Path(description="The run's id.")]
-Zones = Annotated[Literal[5, 9], Query(description="Zones of the next proof.")]
+Zones = Annotated[Literal[5, 9], BeforeValidator(int), Query(description="Zones of the next proof.")]
 
 
 class Ask(Value):

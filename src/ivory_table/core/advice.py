@@ -102,7 +102,9 @@ def _visit_terms(belief: Belief, screws: tuple[Screw, ...]) -> tuple[Array, Arra
     ma = columns @ centre
     q = centre - ma[:, :, :, None] * ma[:, :, None, :] / np.einsum("nji,nji->nj", ma, columns)[..., None, None]
     mark = np.array([s.mm_per_mark for s in screws])
-    noise = drag_sd_mm() ** 2 + TRAM.hand_floor_mm**2 + (mark**2 / 12) * np.diagonal(belief.passes, axis1=1, axis2=2) ** 2
+    noise = (
+        drag_sd_mm() ** 2 + TRAM.hand_floor_mm**2 + (mark**2 / 12) * np.diagonal(belief.passes, axis1=1, axis2=2) ** 2
+    )
     s = np.diagonal(cov, axis1=1, axis2=2) + noise
     gain = cov / s[:, :, None]  # symmetric: row j is the gain of a reading at j
     left = np.trace(centre @ cov, axis1=1, axis2=2)[:, None] - s * np.einsum("nji,ik,njk->nj", gain, centre, gain)
@@ -110,9 +112,7 @@ def _visit_terms(belief: Belief, screws: tuple[Screw, ...]) -> tuple[Array, Arra
     return q, left + learnt
 
 
-def stop_costs(
-    belief: Belief, screws: tuple[Screw, ...], drag_height_mm: float, heights: Array | None = None
-) -> Array:
+def stop_costs(belief: Belief, screws: tuple[Screw, ...], drag_height_mm: float, heights: Array | None = None) -> Array:
     """Expected squared heights against the drag, (..., m), after a visit to each screw.
 
     `heights` (..., n, m) other means to judge with, one set per hypothesis.
@@ -139,9 +139,7 @@ def next_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, las
     return at_stop(belief, screws, drag_gap_mm, int(np.argmin(costs)), left)
 
 
-def at_stop(
-    belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: Array | None = None
-) -> Stop:
+def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: Array | None = None) -> Stop:
     """What is expected of a visit to screw j. `left` as from `stop_costs`, when it is at hand."""
     m, screw = len(screws), screws[j]
     drag_at = drag_height(belief, drag_gap_mm)
@@ -161,9 +159,7 @@ def drag_height(belief: Belief, drag_gap_mm: float) -> float:
     return float(belief.shift_mm - drag_gap_mm - belief.collapsed[0][belief.surface.bias])
 
 
-def further(
-    belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, drag_gap_mm: float
-) -> Further:
+def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, drag_gap_mm: float) -> Further:
     """How much further to turn the screw that now drags.
 
     If a turn makes it likely enough that all is within, the likeliest; else the one that

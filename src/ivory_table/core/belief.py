@@ -52,11 +52,7 @@ class Belief:
             lam = np.zeros((1, m))
         elif lam_known is None:
             z = normal_points(n, m + 1)
-            lam = np.exp(
-                np.log(TRAM.lam_median)
-                + TRAM.lam_common_ln_sd * z[:, :1]
-                + TRAM.lam_own_ln_sd * z[:, 1:]
-            )
+            lam = np.exp(np.log(TRAM.lam_median) + TRAM.lam_common_ln_sd * z[:, :1] + TRAM.lam_own_ln_sd * z[:, 1:])
         else:
             mean_ln, cov_ln = lam_known
             root = np.linalg.cholesky(cov_ln + 1e-9 * np.eye(m))
@@ -158,7 +154,7 @@ class Belief:
         ln = np.log(self.lam)
         mean = self.weight @ ln
         off = ln - mean
-        return mean, (self.weight[:, None] * off).T @ off
+        return mean, np.asarray((self.weight[:, None] * off).T @ off)
 
     def spread(self) -> tuple[float, float]:
         """Range of the heights at the anchors in mm: mean and sd over the belief."""

@@ -43,7 +43,7 @@ def believed_forms(belief: Belief) -> tuple[FormAmount, ...]:
     a = len(belief.surface.anchors)
     return tuple(
         FormAmount(
-            form=name,  # type: ignore[arg-type]
+            form=name,
             amount_mm=float(-mean[a + k] if name == "bow" else mean[a + k]),
             sd_mm=float(np.sqrt(max(cov[a + k, a + k], 0.0))),
         )
@@ -74,7 +74,7 @@ def fit(xy: Array, heights: Array, bounds: tuple[float, float, float, float]) ->
     if full:
         forms = tuple(
             FormAmount(
-                form=name,  # type: ignore[arg-type]
+                form=name,
                 amount_mm=float(-coef[3 + k] if name == "bow" else coef[3 + k]),
                 sd_mm=float(np.sqrt(max(cov[3 + k, 3 + k], 0.0))),
             )

@@ -71,7 +71,8 @@ def estimate_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead,
     r = gap / (f h); a caliper reads the gap alone. Raises ValueError for an unknown zone.
     """
     z = len(mean) - 1
-    rows, kinds = [], []
+    rows: list[Array] = []
+    kinds: list[tuple[float | tuple[float, float], float, bool]] = []
     bands = bead.bands_mm()
     scatter = BEAD.grade_sd * bead.layer_mm
     for mark in marks:
@@ -235,7 +236,9 @@ def next_actions(
     errors = field.mean[:z] - target
     minutes = JUDGE.minutes
     judged = {m.zone for m in marks}
-    every_sound = len(judged) == z and all(m.grade in ("sound", None) and not m.greasy for m in marks)
+    every_sound = len(judged) == z and all(
+        (m.grade == "sound" or (m.grade is None and m.caliper_mm is not None)) and not m.greasy for m in marks
+    )
     now = p_all_sound(gaps, low, high)
     done = every_sound and now >= JUDGE.done_at
 
@@ -254,7 +257,8 @@ def next_actions(
     shift, nudged = by_offset(gaps)
     turn, levelled = by_knobs(gaps)
     both = max(
-        p_all_sound(by_knobs(nudged)[1], low, high) if len(turn) else 0.0, p_all_sound(by_offset(levelled)[1], low, high)
+        p_all_sound(by_knobs(nudged)[1], low, high) if len(turn) else 0.0,
+        p_all_sound(by_offset(levelled)[1], low, high),
     )
     p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
     alone = max(now, p_nudged, p_levelled)
@@ -365,7 +369,7 @@ def best_turns(gaps: Array, moves: Array, low: float, high: float, target: float
         spread = float(np.mean((moved.mean(axis=0) - target) ** 2))
         return p_all_sound(moved, low, high) - 40 * spread - 0.0005 * float(np.count_nonzero(turn))
 
-    best = np.clip(np.round(ideal), -16, 16)
+    best: Array = np.clip(np.round(np.asarray(ideal)), -16, 16)
     best_score = score(best)
     for _ in range(4):
         better = False

@@ -2,6 +2,7 @@
 
 import csv
 import io
+import itertools
 import re
 from typing import Annotated, Literal, Self
 
@@ -27,7 +28,7 @@ class MeshGrid(Value):
     @model_validator(mode="after")
     def _grows(self) -> Self:
         for name, axis in (("x", self.xs_mm), ("y", self.ys_mm)):
-            if any(b - a < 1 for a, b in zip(axis, axis[1:], strict=False)):
+            if any(b - a < 1 for a, b in itertools.pairwise(axis)):
                 raise ValueError(f"The {name} positions of a mesh must grow by at least 1 mm from one to the next.")
         return self
 
@@ -122,7 +123,9 @@ def read_grid(text: str, rows: RowOrder) -> PastedGrid:
     heights: list[list[float]] = []
     for n, row in body:
         if len(row) != width:
-            raise ValueError(f"Line {n} has {len(row)} numbers where the first row has {width}. Every row needs the same.")
+            raise ValueError(
+                f"Line {n} has {len(row)} numbers where the first row has {width}. Every row needs the same."
+            )
         heights.append([_number(cell, n, c + 1) for c, cell in enumerate(row)])
     if len(heights) < 2 or width < 2:
         raise ValueError("A mesh needs at least two rows and two columns of numbers.")
@@ -164,7 +167,7 @@ def _x_headings(cells: list[tuple[int, list[str]]]) -> list[float] | None:
             raise ValueError(f"Line {n} holds words, not positions in mm. Leave the line out, or give positions.")
         return None
     values = [float(c) for c in body]
-    grows = all(b - a >= 1 for a, b in zip(values, values[1:], strict=False))
+    grows = all(b - a >= 1 for a, b in itertools.pairwise(values))
     return values if grows and (wider or len(body) < len(first) or max(values) > 10) else None
 
 

@@ -74,9 +74,7 @@ def readback_agrees(meant_mm: float, reported_mm: float, step_mm: float) -> bool
     return abs(meant_mm - reported_mm) <= step_mm / 2 + 1e-9
 
 
-def next_move(
-    drag_z_mm: float, sd_mm: float, now_mm: float | None, last: Feel | None, step_mm: float
-) -> float | None:
+def next_move(drag_z_mm: float, sd_mm: float, now_mm: float | None, last: Feel | None, step_mm: float) -> float | None:
     """The height to try next, in mm, or None when the drag is known to `OFFSET.sd_wanted_mm`.
 
     `drag_z_mm`, `sd_mm`: where the drag is believed to lie. Comes from above: down by at most

@@ -1,5 +1,6 @@
 """The proof: where its patches lie, and the program that prints it."""
 
+import itertools
 from math import cos, hypot, pi, sin
 from typing import Annotated, Literal, Self
 
@@ -298,7 +299,7 @@ def _strokes(proof: ProofPlan, zone: Zone, number: int) -> list[Points]:
 
 def _every(points: Points, step: float) -> Points:
     out: Points = []
-    for (x0, y0), (x1, y1) in zip(points, points[1:], strict=False):
+    for (x0, y0), (x1, y1) in itertools.pairwise(points):
         n = max(int(hypot(x1 - x0, y1 - y0) / step), 1)
         out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
     return out

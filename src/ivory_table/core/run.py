@@ -210,9 +210,7 @@ class RunState:
                 return replace(self, readback=what, readback_due=False)
             case ProofStarted():
                 shift = self.belief.shift_mm
-                return replace(
-                    self.changed(), proofs=(*self.proofs, ProofRun(what.proof, self.stored_mm, shift))
-                )
+                return replace(self.changed(), proofs=(*self.proofs, ProofRun(what.proof, self.stored_mm, shift)))
             case Judged():
                 return self._judged(what)
             case ZoneCleaned():

@@ -90,7 +90,7 @@ class Surface:
         if len(self.anchors) > 4:
             return None
         basis = self._basis(self.anchors)
-        return None if np.linalg.cond(basis) > 1e4 else np.linalg.inv(basis)
+        return None if np.linalg.cond(basis) > 1e4 else np.asarray(np.linalg.inv(basis), dtype=float)
 
     def weights(self, xy: ArrayLike) -> Array:
         """(n, 2) places in mm -> (n, anchors): the base surface's height is weights @ heights."""
@@ -134,7 +134,7 @@ def _spline_system(anchors: Array) -> tuple[Array, Array, float]:
     system[:m, :m] = _tps(np.linalg.norm(p[:, None] - p[None], axis=2))
     system[:m, m:] = np.column_stack([np.ones(m), p])
     system[m:, :m] = system[:m, m:].T
-    return np.linalg.inv(system), centre, scale
+    return np.asarray(np.linalg.inv(system), dtype=float), np.asarray(centre), scale
 
 
 def spline_weights(anchors: Array, places: Array) -> Array:

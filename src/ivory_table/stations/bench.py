@@ -8,7 +8,7 @@ from ivory_table.core.plate import Filament, Machine
 from ivory_table.core.value import Value
 
 from .desk import Desk
-from .head import NAMES, station_lines
+from .head import station_lines
 
 
 class RunLine(Value):
@@ -69,10 +69,12 @@ def view(desk: Desk) -> BenchView:
 def run_line(desk: Desk, run_id: str) -> RunLine:
     run = desk.open(run_id)
     stations = station_lines(run)
-    done = [s.name for s in stations if s.state == "done"]
-    here = next((s for s in stations if s.state in ("open", "begun")), stations[-1])
-    words = "signed off" if run.state.signed_off else f"at {NAMES[here.station]}: {here.figure}"
-    if not run.state.signed_off and not done and not run.entries:
+    if run.state.signed_off:
+        words = "signed off"
+    elif run.entries:
+        here = next(s for s in stations if s.station == run.entries[-1].station)
+        words = f"at {here.name}: {here.figure}"
+    else:
         words = "started, nothing kept yet"
     return RunLine(
         id=run.setup.id,

@@ -220,14 +220,14 @@ class Desk:
                     f"is known here (±{float(sd[0]):.2f}). Check the sign, or say that you are sure.",
                     "stored_mm",
                 )
-        if isinstance(what, Readback) and what.reported_mm is not None:
-            if not readback_agrees(state.stored_mm, what.reported_mm, machine.z_step_mm):
-                raise Refused(
-                    "readback_differs",
-                    f"The machine reports {what.reported_mm:g}, meant was {state.stored_mm:g}. "
-                    "It was not stored as meant: send the line again and read it back.",
-                    "reported_mm",
-                )
+        reported = what.reported_mm if isinstance(what, Readback) else None
+        if reported is not None and not readback_agrees(state.stored_mm, reported, machine.z_step_mm):
+            raise Refused(
+                "readback_differs",
+                f"The machine reports {reported:g}, meant was {state.stored_mm:g}. "
+                "It was not stored as meant: send the line again and read it back.",
+                "reported_mm",
+            )
         if isinstance(what, SignedOff) and state.readback_due:
             raise Refused(
                 "readback_missing",

@@ -1,5 +1,6 @@
 """First layer: the proof as a program, its zones judged, and the best next action."""
 
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -7,7 +8,7 @@ from scipy.special import ndtr
 
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.entries import Judged, ProofStarted
-from ivory_table.core.judge import Action, Part, next_actions, parts
+from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import Program, ProofPlan, ZoneCount, plan, program
 from ivory_table.core.run import ProofRun, RunState
@@ -79,14 +80,14 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(setup.filament.material)
     marks = tuple(looking.marks.values())
-    zones = tuple(
-        _zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones))
-    )
+    zones = tuple(_zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones)))
     judged = len(looking.marks)
     next_zone = next((k for k in range(len(zones)) if k not in looking.marks), None)
     steps: tuple[NextStep, ...] = ()
     if proof and not proof.closed and judged:
-        steps = _steps(run, field_actions(state, field, marks, laid, setup.filament.material))
+        # A cleaned zone asks for a new print, not for cleaning again.
+        asked = tuple(replace(m, greasy=False, grade=None) if m.zone in proof.cleaned else m for m in marks)
+        steps = _steps(run, field_actions(state, field, asked, laid, setup.filament.material))
     step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
     if proof and proof.closed:
         step = "print_again"
@@ -133,7 +134,9 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     )
 
 
-def field_actions(state: RunState, field, marks, laid: ProofPlan, material: str) -> tuple[Action, ...]:  # type: ignore[no-untyped-def]
+def field_actions(
+    state: RunState, field: FieldPosterior, marks: tuple[Mark, ...], laid: ProofPlan, material: str
+) -> tuple[Action, ...]:
     """The ranked actions for a judged proof."""
     moves, mark_mm = _knob_moves(state, laid)
     return next_actions(
@@ -159,9 +162,7 @@ def _knob_moves(state: RunState, laid: ProofPlan) -> tuple[Array | None, Array |
     return belief.surface.weights(laid.places) @ passes * mark, np.abs(mark)
 
 
-def _zone(
-    proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float
-) -> ZoneView:
+def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     if mark and mark.greasy:
@@ -194,7 +195,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
     zones = state.proofs[-1].plan.zones
     out = []
     for action in actions:
-        stored, turns = None, ()
+        stored: StoredChange | None = None
+        turns: tuple[Turn, ...] = ()
         if action.kind == "offset" and action.shift_mm is not None:
             stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
         if action.kind == "knobs" and action.marks is not None:

@@ -5,9 +5,9 @@ from typing import Any, Literal
 
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import Entry, Source, Station, kept
+from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Convention, convention
 from ivory_table.core.plate import Filament, Machine, Plate
-from ivory_table.core.gauge import Gauge
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
@@ -127,7 +127,9 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
         else "no knobs",
         "mesh": mesh_range + ("" if s.mesh is None or s.mesh_on else ", off"),
         "offset": f"{signed(s.stored_mm, 3)} mm" + (", read it back" if s.readback_due else ""),
-        "first_layer": f"proof {len(s.proofs)}, {len(proof.marks)} of {len(proof.plan.zones)}" if proof else "not printed",
+        "first_layer": f"proof {len(s.proofs)}, {len(proof.marks)} of {len(proof.plan.zones)}"
+        if proof
+        else "not printed",
         "sign_off": "signed off" if s.signed_off else "open",
     }
 
@@ -169,7 +171,8 @@ def head_of(run: OpenRun) -> RunHead:
         heated=heated,
         stations=station_lines(run),
         rows=tuple(
-            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e)) for e in reversed(alive[-40:])
+            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e))
+            for e in reversed(alive[-40:])
         ),
         signed_off=s.signed_off is not None,
     )

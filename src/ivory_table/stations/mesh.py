@@ -65,7 +65,8 @@ def view(run: OpenRun) -> MeshView:
             kind = "measured" if value is not None else "next" if following == (column, row) else "waiting"
             points.append(Spot.model_validate({"x_mm": x, "y_mm": y, "kind": kind, "value_mm": value}))
     draft = _draft(state, grid) if plan and grid and following is None else None
-    shown = show(run, draft or survey) if (draft or survey) else None
+    looked_at = draft or survey
+    shown = show(run, looked_at) if looked_at else None
     field = height_field(
         state,
         after_mesh=survey is not None and state.mesh_on,
@@ -75,7 +76,9 @@ def view(run: OpenRun) -> MeshView:
     )
     residual = float(np.ptp(np.array(field.mean_mm)))
     figures = (
-        Figure(name="Range", value=f"{shown.fit.range_mm:.2f}", unit="mm") if shown else Figure(name="Range", value="–"),
+        Figure(name="Range", value=f"{shown.fit.range_mm:.2f}", unit="mm")
+        if shown
+        else Figure(name="Range", value="–"),
         Figure(name="Left to the first layer", value=f"{residual:.2f}", unit="mm"),
     )
     return MeshView(
@@ -91,7 +94,8 @@ def view(run: OpenRun) -> MeshView:
         shown=shown,
         mesh_on=state.mesh_on,
         can_mesh=run.setup.machine.can_mesh,
-        after_tram=f"{residual:.2f} mm from place to place " + ("with the mesh on" if state.mesh_on else "without a mesh"),
+        after_tram=f"{residual:.2f} mm from place to place "
+        + ("with the mesh on" if state.mesh_on else "without a mesh"),
         draft=draft,
     )
 
@@ -163,9 +167,7 @@ def _even_grid(run: OpenRun, columns: int, rows: int) -> MeshGrid:
     if run.setup.plate.shape == "round":
         inset = (x1 - x0) / 2 * (1 - 2**-0.5) + 12
     xs, ys = np.linspace(x0 + inset, x1 - inset, columns), np.linspace(y0 + inset, y1 - inset, rows)
-    return MeshGrid(
-        xs_mm=tuple(float(v) for v in np.round(xs, 2)), ys_mm=tuple(float(v) for v in np.round(ys, 2))
-    )
+    return MeshGrid(xs_mm=tuple(float(v) for v in np.round(xs, 2)), ys_mm=tuple(float(v) for v in np.round(ys, 2)))
 
 
 def first_sentence(wrong: ValueError) -> str:

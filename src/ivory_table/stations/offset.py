@@ -66,7 +66,9 @@ def view(run: OpenRun) -> OffsetView:
     else:
         step = "done" if changed else "feel"
     height, height_sd = state.belief.height([(cx, cy)])
-    field = height_field(state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero")
+    field = height_field(
+        state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero"
+    )
     gauge = run.setup.gauge
     mesh_owns = state.mesh is not None and state.mesh_on and state.mesh.owns_zero
     return OffsetView(
@@ -115,9 +117,7 @@ def _shift_wanted(state: RunState, cx: float, cy: float) -> float:
 def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
     """What storing a number would do, in words, before anything is sent."""
     how = convention(run.setup.machine.convention)
-    return change(
-        run.state.stored_mm, wanted.stored_mm, shift_of(run.state.stored_mm, wanted.stored_mm, how), how
-    )
+    return change(run.state.stored_mm, wanted.stored_mm, shift_of(run.state.stored_mm, wanted.stored_mm, how), how)
 
 
 def practice(desk: Desk, run: OpenRun) -> Felt | OffsetSet | Readback:

@@ -72,7 +72,9 @@ def _grid(state: RunState) -> tuple[Array, Array, Array]:
     return xs, ys, np.column_stack([gx.ravel(), gy.ravel()])
 
 
-def height_field(state: RunState, *, after_mesh: bool, level_mm: float | None, tol_mm: float, against: str) -> HeightField:
+def height_field(
+    state: RunState, *, after_mesh: bool, level_mm: float | None, tol_mm: float, against: str
+) -> HeightField:
     """The believed surface. `level_mm` is taken off; None takes the common height of the anchors off,
     together with its uncertainty. With `after_mesh`, what the machine's mesh follows is taken off too.
     """

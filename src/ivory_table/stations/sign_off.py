@@ -44,7 +44,9 @@ def view(run: OpenRun) -> SignOffView:
     if state.offset_changes:
         first, last = state.offset_changes[0][0], state.offset_changes[-1][1]
         offset = change(first, last, shift_of(first, last, how), how)
-    field = height_field(state, after_mesh=state.mesh_on, level_mm=None, tol_mm=state.tol_mm, against="the common height")
+    field = height_field(
+        state, after_mesh=state.mesh_on, level_mm=None, tol_mm=state.tol_mm, against="the common height"
+    )
     head = head_of(run)
     missing = [line.name for line in head.stations if line.state in ("open", "begun") and line.station != "sign_off"]
     if state.readback_due:

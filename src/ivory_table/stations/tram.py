@@ -47,10 +47,10 @@ class TramView(Value):
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
-    next_screw: str | None = None
     spread_mm: float
     spread_sd_mm: float
     spread_after_mm: float | None = None
+    p_after: float | None = None
     p_within: float
     tol_mm: float
     stops_left: float
@@ -83,7 +83,9 @@ def view(run: OpenRun) -> TramView:
         screw = state.screws[at]
         body |= {"screw": screw.name, "about_marks": stop.about_marks, "mm_per_mark": screw.mm_per_mark}
         turns = {at: stop.about_marks}
-        reasons.append(f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm.")
+        reasons.append(
+            f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm."
+        )
         if unvisited:
             reasons.append(f"{unvisited} of {len(state.screws)} knobs have not been felt yet.")
     elif step == "further" and state.pending is not None:
@@ -96,9 +98,12 @@ def view(run: OpenRun) -> TramView:
             "screw": screw.name,
             "mm_per_mark": screw.mm_per_mark,
             "further": Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
+            "p_after": more.p_within,
             "gives_back": _gives_back(state, at, more),
         }
-        reasons.append(f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}.")
+        reasons.append(
+            f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}."
+        )
     elif step == "read":
         at = next(j for j in range(len(state.screws)) if j not in state.round_read)
         body |= {"screw": state.screws[at].name}
@@ -195,7 +200,7 @@ def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
     return f"this plate rocks: {state.screws[j].name} goes {size:.2f} mm {way} with it"
 
 
-def _after_plan(state: RunState, marks: np.ndarray) -> float:  # type: ignore[type-arg]
+def _after_plan(state: RunState, marks: np.ndarray) -> float:
     belief = state.belief
     for j, m in enumerate(marks):
         if m:

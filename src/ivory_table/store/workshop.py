@@ -7,7 +7,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from peewee import SqliteDatabase
-from peewee_migrate import Router  # type: ignore[import-untyped]
+from peewee_migrate import Router
 from pydantic import BaseModel
 
 from ivory_table.core.entries import Entry, Learnt, RunFile, RunSetup
@@ -15,7 +15,6 @@ from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import Filament, Machine
 
 from .tables import EntryRow, FilamentRow, GaugeRow, LearntRow, MachineRow, RunRow, database
-
 
 MOVED_ON = "Something else was kept in this run meanwhile, perhaps in another tab. Look at where it is now."
 
@@ -39,7 +38,7 @@ class Workshop:
         file.parent.mkdir(parents=True, exist_ok=True)
         self.file = file
         self._db = SqliteDatabase(
-            file,
+            str(file),
             pragmas={"journal_mode": "wal", "synchronous": "full", "foreign_keys": 1, "busy_timeout": 5000},
         )
         database.initialize(self._db)

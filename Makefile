@@ -1,0 +1,76 @@
+# Two commands matter: `make demo` and `make test`. Everything is installed into this checkout.
+PYTHON ?= python3
+BIN := .venv/bin
+PORT ?= 8765
+
+.PHONY: demo dev test check unit browser shots bench types wheel clean
+
+demo: .installed-runtime src/ivory_table/web/index.html
+	$(BIN)/ivory-table demo --port $(PORT)
+
+.venv:
+	$(PYTHON) -m venv .venv
+
+.installed-runtime: requirements.txt pyproject.toml | .venv
+	$(BIN)/pip install -q -r requirements.txt -r requirements-build.txt
+	$(BIN)/pip install -q --no-deps --no-build-isolation -e .
+	touch $@
+
+.installed-dev: requirements-dev.txt .installed-runtime
+	$(BIN)/pip install -q -r requirements-dev.txt
+	touch $@
+
+.installed-web: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+src/ivory_table/web/index.html: .installed-web $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
+	cd web && npx vite build --logLevel warn
+	touch $@
+
+# The browser of the tests: Debian's Chromium, installed when it is missing and we may.
+.installed-browser:
+	@command -v chromium >/dev/null || { \
+	  if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then apt-get update -qq && apt-get install -y -qq chromium >/dev/null; \
+	  else echo "The browser tests need Debian's chromium: install the package 'chromium', then run make test again."; exit 1; fi; }
+	touch $@
+
+dev: .installed-dev .installed-web
+	$(BIN)/python -m ivory_table.cli demo --port 8765 & \
+	trap 'kill %1' EXIT; cd web && npx vite
+
+types: .installed-dev .installed-web
+	$(BIN)/ivory-table openapi docs/openapi.json
+	cd web && npm run -s types
+
+check: .installed-dev .installed-web
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-cache
+	$(BIN)/ivory-table openapi .openapi-now.json && diff -q .openapi-now.json docs/openapi.json && rm .openapi-now.json
+	cd web && npx openapi-typescript ../docs/openapi.json -o .schema-now.ts >/dev/null && diff -q .schema-now.ts src/api/schema.d.ts && rm .schema-now.ts
+	cd web && npx tsc --noEmit && npx biome check src
+
+test: check src/ivory_table/web/index.html .installed-browser
+	$(BIN)/pytest -q -n 2 tests
+
+unit: .installed-dev
+	$(BIN)/pytest -q -n 2 tests/core tests/store tests/stations
+
+browser: .installed-dev src/ivory_table/web/index.html .installed-browser
+	$(BIN)/pytest -q tests/browser
+
+shots: .installed-dev src/ivory_table/web/index.html .installed-browser
+	$(BIN)/python docs/take_screenshots.py
+
+bench: .installed-dev src/ivory_table/web/index.html
+	$(BIN)/pytest -q benchmarks --benchmark-columns=median,mean,max
+	$(BIN)/python benchmarks/trial.py --plates 500
+	$(BIN)/python benchmarks/serving.py
+
+wheel: .installed-dev src/ivory_table/web/index.html
+	$(BIN)/python -m build --wheel --no-isolation --outdir dist
+
+clean:
+	rm -rf .venv .installed-* web/node_modules src/ivory_table/web dist

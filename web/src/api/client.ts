@@ -1,0 +1,37 @@
+/** The one way to the server: typed paths, and refusals as values. Called by the hooks in `run.ts` only. */
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export const api = createClient<paths>({ baseUrl: window.location.origin });
+
+export type Schemas = components["schemas"];
+export type Problem = Schemas["Problem"];
+export type Station = Schemas["StationLine"]["station"];
+export type What = Schemas["Keep"]["what"];
+
+/** A refusal or a lost connection, always with a sentence. */
+export class Refusal extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.message);
+  }
+}
+
+const LOST: Problem = {
+  code: "no_answer",
+  message: "The server does not answer. What you entered is still here: try again when it runs.",
+};
+
+/** Unwrap an answer: its data, or a `Refusal`. */
+export async function answer<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  let result: { data?: T; error?: unknown };
+  try {
+    result = await call;
+  } catch {
+    throw new Refusal(LOST);
+  }
+  if (result.data !== undefined) return result.data;
+  const wrong = result.error as Partial<Problem> | undefined;
+  throw new Refusal(
+    wrong?.code && wrong.message ? (wrong as Problem) : { code: "unexpected", message: "The server answered oddly." },
+  );
+}

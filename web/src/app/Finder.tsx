@@ -1,0 +1,85 @@
+/** Ctrl-K: any machine, any run, any station of the run at hand. */
+import { Dialog } from "radix-ui";
+import { useEffect, useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { useBench } from "../api/run";
+import { day } from "../ui/words";
+
+const STATIONS = [
+  ["prepare", "Prepare"],
+  ["tram", "Tram"],
+  ["mesh", "Mesh"],
+  ["offset", "Z offset"],
+  ["first_layer", "First layer"],
+  ["sign_off", "Sign off"],
+  ["record", "Record to print"],
+] as const;
+
+export function Finder() {
+  const [open, setOpen] = useState(false);
+  const [asked, setAsked] = useState("");
+  const navigate = useNavigate();
+  const { runId } = useParams();
+  const bench = useBench();
+  useEffect(() => {
+    const press = (e: KeyboardEvent) => {
+      if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
+        e.preventDefault();
+        setAsked("");
+        setOpen((was) => !was);
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, []);
+  const all = [
+    ...(runId ? STATIONS.map(([s, name]) => ({ to: `/runs/${runId}/${s}`, text: name })) : []),
+    { to: "/", text: "Bench" },
+    ...(bench.data?.runs ?? []).map((r) => ({
+      to: `/runs/${r.id}/tram`,
+      text: `${r.machine_name}, ${r.plate_name}, ${day(r.started_at)}`,
+    })),
+  ];
+  const found = all.filter((c) => c.text.toLowerCase().includes(asked.toLowerCase().trim())).slice(0, 9);
+  const go = (to: string | undefined) => {
+    if (!to) return;
+    setOpen(false);
+    navigate(to);
+  };
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-24 left-1/2 w-[min(520px,92vw)] -translate-x-1/2 rounded-[6px] border border-ink bg-paper p-4"
+        >
+          <Dialog.Title className="sr-only">Find a machine, a run or a station</Dialog.Title>
+          <input
+            autoFocus
+            aria-label="Find a machine, a run or a station"
+            placeholder="machine, run or station"
+            className="min-h-11 w-full rounded-[4px] border border-graphite bg-paper px-3"
+            value={asked}
+            onChange={(e) => setAsked(e.target.value)}
+            onKeyDown={(e) => e.key === "Enter" && go(found[0]?.to)}
+          />
+          <ul className="mt-2">
+            {found.map((c) => (
+              <li key={c.to}>
+                <button
+                  type="button"
+                  className="min-h-11 w-full px-2 text-left hover:bg-ivory"
+                  onClick={() => go(c.to)}
+                >
+                  {c.text}
+                </button>
+              </li>
+            ))}
+          </ul>
+          {!found.length && <p className="p-2 text-graphite">Nothing of that name here.</p>}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

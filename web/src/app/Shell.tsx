@@ -1,0 +1,299 @@
+/** What stands around a station: head, stations, sheet, slip and foot. Stations fill it and nothing else. */
+import { Dialog } from "radix-ui";
+import { type ReactNode, useEffect, useState } from "react";
+import { Link, NavLink, useNavigate, useParams } from "react-router";
+import type { Refusal, Schemas, Station, What } from "../api/client";
+import type { Acts } from "../api/run";
+import { Button, Wrong } from "../ui/controls";
+import { clock, type SeenFrom } from "../ui/words";
+import { Finder } from "./Finder";
+import { type Key, useKeys, useShownKeys } from "./keys";
+
+type Head = Schemas["RunHead"];
+
+export function useRunId(): string {
+  return useParams().runId ?? "";
+}
+
+/** From where the knobs are looked at; kept on this device, per machine. */
+export function useSeenFrom(head: Head | undefined): [SeenFrom, () => void] {
+  const key = `seen-from-${head?.machine.id}`;
+  const [chosen, setChosen] = useState<SeenFrom | null>(null);
+  const stored = head ? (localStorage.getItem(key) as SeenFrom | null) : null;
+  const from = chosen ?? stored ?? head?.machine.seen_from ?? "above";
+  const flip = () => {
+    const other = from === "above" ? "below" : "above";
+    localStorage.setItem(key, other);
+    setChosen(other);
+  };
+  return [from, flip];
+}
+
+interface Props {
+  station: Station;
+  head: Head;
+  cautions: Schemas["Caution"][];
+  acts: Acts;
+  sheet: ReactNode;
+  slip: ReactNode;
+  facts?: readonly (readonly [string, string])[];
+  keys?: readonly Key[];
+  /** The step at hand can be answered by the practice plate. */
+  canPractise?: boolean;
+}
+
+export function Shell({
+  station,
+  head,
+  cautions,
+  acts,
+  sheet,
+  slip,
+  facts = [],
+  keys = [],
+  canPractise = false,
+}: Props) {
+  const navigate = useNavigate();
+  const last = head.rows[0];
+  const practise = head.machine.practice && canPractise && !head.signed_off;
+  const takeBack = () => {
+    if (last && !acts.busy) acts.keep.mutate({ kind: "taken_back", entry_id: last.id } satisfies What);
+  };
+  const step = (by: number) => {
+    const at = head.stations.findIndex((s) => s.station === station);
+    const next = head.stations[at + by];
+    if (next) navigate(`/runs/${head.id}/${next.station}`);
+  };
+  useKeys([
+    ...keys,
+    ...(practise
+      ? [{ keys: ["p", "P"], cap: "P", does: "practice reads", run: () => !acts.busy && acts.practice.mutate() }]
+      : []),
+    ...(last ? [{ keys: ["Backspace", "z", "Z"], cap: "⌫", does: "take back", run: takeBack }] : []),
+    { keys: ["]"], cap: "]", does: "next station", run: () => step(1) },
+    { keys: ["["], cap: "[", does: "station before", run: () => step(-1) },
+  ]);
+  useEffect(() => {
+    document.title = `${head.machine.name} · ${head.stations.find((s) => s.station === station)?.name} · Ivory Table`;
+  }, [head, station]);
+  return (
+    <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
+      <header className="flex min-h-12 flex-wrap items-center gap-x-6 border-b border-hairline py-1">
+        <Link to="/" className="flex min-h-11 w-52 items-center text-xl font-semibold">
+          Ivory Table
+        </Link>
+        <h1 className="text-graphite">
+          {head.machine.name} · {head.plate.name} · {head.filament.name} · {head.gauge.name}
+        </h1>
+        <p className="ml-auto font-semibold">{head.heated || "heat not noted"}</p>
+      </header>
+      <div className="grid flex-1 gap-4 py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_368px] lg:gap-6">
+        <div className="order-3 lg:order-1 lg:overflow-y-auto">
+          <Stations head={head} />
+          <Facts facts={facts} />
+        </div>
+        <main className="order-1 min-h-[360px] rounded-[6px] border border-hairline bg-paper p-2 lg:order-2 lg:min-h-0">
+          {sheet}
+        </main>
+        <section
+          aria-label="What to do now"
+          className="order-2 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-3 lg:overflow-y-auto"
+        >
+          {head.signed_off && station !== "sign_off" && (
+            <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
+          )}
+          <Cautions cautions={cautions.filter((c) => !c.seen)} keep={(what) => acts.keep.mutate(what)} />
+          {slip}
+          <Wrong wrong={acts.wrong} />
+          {practise && (
+            <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
+              Practice: read for me
+            </Button>
+          )}
+          {cautions
+            .filter((c) => c.seen)
+            .map((c) => (
+              <p key={c.id} className="mt-auto border-t border-hairline pt-2 text-sm text-graphite">
+                {c.text}
+              </p>
+            ))}
+        </section>
+      </div>
+      <Foot head={head} takeBack={takeBack} />
+    </div>
+  );
+}
+
+function Stations({ head }: { head: Head }) {
+  const marks = { done: "✓", skipped: "–", begun: "", open: "" };
+  return (
+    <nav aria-label="Stations">
+      <ol className="relative flex flex-col gap-1.5">
+        {head.stations.map((s, k) => (
+          <li key={s.station}>
+            <NavLink
+              to={`/runs/${head.id}/${s.station}`}
+              className={({ isActive }) =>
+                `flex min-h-14 items-center gap-3 rounded-[4px] border px-2.5 py-1.5 ${isActive ? "border-brass bg-paper" : "border-transparent hover:border-hairline"}`
+              }
+            >
+              <span
+                aria-hidden="true"
+                className={`grid size-6 shrink-0 place-items-center rounded-full border font-mono text-xs ${s.state === "done" ? "border-ink bg-ink text-paper" : "border-graphite"}`}
+              >
+                {marks[s.state] || k + 1}
+              </span>
+              <span className="min-w-0">
+                <span className="block font-medium leading-tight">
+                  {s.name}
+                  {s.state !== "open" && <span className="sr-only">, {s.state}</span>}
+                </span>
+                <span className="block truncate text-sm text-graphite">{s.figure}</span>
+              </span>
+            </NavLink>
+          </li>
+        ))}
+      </ol>
+    </nav>
+  );
+}
+
+function Facts({ facts }: { facts: readonly (readonly [string, string])[] }) {
+  if (!facts.length) return null;
+  return (
+    <dl className="mt-5">
+      <p className="border-b border-hairline pb-1 text-sm font-medium">This run</p>
+      {facts.map(([name, value]) => (
+        <div key={name} className="flex justify-between gap-2 py-0.5 text-sm">
+          <dt className="text-graphite">{name}</dt>
+          <dd className="text-right font-mono">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function Cautions({ cautions, keep }: { cautions: Schemas["Caution"][]; keep: (what: What) => void }) {
+  return cautions.map((c) => (
+    <div key={c.id} className="flex items-center gap-3 border border-brass bg-brass/10 px-3 py-2 text-sm">
+      <p className="flex-1">{c.text}</p>
+      <Button look="quiet" className="px-0 text-sm" onClick={() => keep({ kind: "caution_seen", caution: c.id })}>
+        understood
+      </Button>
+    </div>
+  ));
+}
+
+function Foot({ head, takeBack }: { head: Head; takeBack: () => void }) {
+  const keys = useShownKeys();
+  const [open, setOpen] = useState(false);
+  const [theme, setTheme] = useTheme();
+  useKeys([{ keys: ["?"], cap: "?", does: "all keys", run: () => setOpen(true) }]);
+  const line = head.machine.practice ? "practice machine" : "nobody on the line";
+  return (
+    <footer className="flex min-h-12 flex-wrap items-center gap-x-5 gap-y-1 border-t border-hairline py-1 text-sm text-graphite">
+      <div className="hidden items-center gap-5 lg:flex">
+        {keys
+          .filter((k) => k.cap !== "[" && k.cap !== "]")
+          .slice(-7)
+          .map((k) => (
+            <span key={k.cap + k.does}>
+              <kbd className="mr-1.5 rounded-[3px] border border-hairline bg-paper px-1.5 py-0.5 font-mono text-ink">
+                {k.cap}
+              </kbd>
+              {k.does}
+            </span>
+          ))}
+      </div>
+      <Button look="quiet" className="px-0 text-sm lg:hidden" onClick={takeBack} disabled={!head.rows.length}>
+        take back the last
+      </Button>
+      <Button look="quiet" className="px-0 text-sm" onClick={() => setOpen(true)}>
+        keys and kept rows
+      </Button>
+      <Button look="quiet" className="px-0 text-sm" onClick={setTheme}>
+        {theme === "dark" ? "light" : "dark"}
+      </Button>
+      <span className="ml-auto" data-testid="kept">
+        {head.kept_at ? `kept ${clock(head.kept_at)}` : "nothing kept yet"} · {line}
+      </span>
+      <Finder />
+      <Dialog.Root open={open} onOpenChange={setOpen}>
+        <Dialog.Portal>
+          <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+          <Dialog.Content
+            aria-describedby={undefined}
+            className="fixed top-1/2 left-1/2 grid max-h-[80dvh] w-[min(720px,92vw)] -translate-x-1/2 -translate-y-1/2 gap-6 overflow-y-auto rounded-[6px] border border-ink bg-paper p-6 sm:grid-cols-2"
+          >
+            <div>
+              <Dialog.Title className="mb-2 text-xl font-semibold text-ink">Keys</Dialog.Title>
+              {keys.map((k) => (
+                <p key={k.cap + k.does} className="py-0.5">
+                  <kbd className="mr-2 inline-block min-w-10 rounded-[3px] border border-hairline px-1.5 text-center font-mono">
+                    {k.cap}
+                  </kbd>
+                  {k.does}
+                </p>
+              ))}
+              <p className="py-0.5">
+                <kbd className="mr-2 rounded-[3px] border border-hairline px-1.5 font-mono">Ctrl K</kbd> find any
+                machine or run
+              </p>
+            </div>
+            <div>
+              <h2 className="mb-2 text-xl font-semibold text-ink">Kept, newest first</h2>
+              <ol className="text-sm">
+                {head.rows.map((r) => (
+                  <li key={r.id} className="flex gap-2 py-0.5">
+                    <span className="font-mono text-graphite">{clock(r.at)}</span> {r.words}
+                    {r.source === "practice" && <span className="text-graphite">(practice)</span>}
+                  </li>
+                ))}
+              </ol>
+              {!head.rows.length && <p>Nothing yet.</p>}
+            </div>
+            <Dialog.Close className="min-h-11 rounded-[4px] border border-hairline px-3 sm:col-span-2">
+              Close
+            </Dialog.Close>
+          </Dialog.Content>
+        </Dialog.Portal>
+      </Dialog.Root>
+    </footer>
+  );
+}
+
+/** Light or dark: the system's choice until somebody chooses here. */
+function useTheme(): ["light" | "dark", () => void] {
+  const stored = localStorage.getItem("theme") as "light" | "dark" | null;
+  const system = window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light";
+  const [theme, set] = useState<"light" | "dark">(stored ?? system);
+  useEffect(() => {
+    document.documentElement.dataset.theme = theme;
+  }, [theme]);
+  return [
+    theme,
+    () => {
+      const other = theme === "dark" ? "light" : "dark";
+      localStorage.setItem("theme", other);
+      set(other);
+    },
+  ];
+}
+
+/** What is shown before a station's first view is there, or when there is none. */
+export function Waiting({ wrong }: { wrong: Refusal | null }) {
+  return (
+    <main className="grid min-h-dvh place-items-center p-6 text-center">
+      {wrong ? (
+        <div className="flex flex-col items-center gap-3">
+          <h1 className="text-xl font-semibold">{wrong.problem.message}</h1>
+          <Link to="/" className="flex min-h-11 items-center underline underline-offset-4">
+            To the bench
+          </Link>
+        </div>
+      ) : (
+        <h1 className="text-graphite">Laying out the sheet</h1>
+      )}
+    </main>
+  );
+}

@@ -1,0 +1,30 @@
+import "./tokens.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { setNonce } from "get-nonce";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { KeyBoard } from "./keys";
+import { Routes } from "./routes";
+
+// Styles that Radix inserts are let through by the page's own nonce.
+setNonce(document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? "");
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: 1, staleTime: 1000 }, mutations: { retry: 0 } },
+});
+
+const root = document.getElementById("root");
+if (root) {
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <KeyBoard>
+            <Routes />
+          </KeyBoard>
+        </BrowserRouter>
+      </QueryClientProvider>
+    </StrictMode>,
+  );
+}

@@ -1,0 +1,242 @@
+/** The bench: every machine as its plate, its state in one line, and the way into a run. */
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Schemas } from "../api/client";
+import { useBench, useImportRun, useStartRun } from "../api/run";
+import { Finder } from "../app/Finder";
+import { Waiting } from "../app/Shell";
+import { Button, Choice, Field, Wrong } from "../ui/controls";
+import { day, signed } from "../ui/words";
+
+export function Bench() {
+  const { data: bench, error } = useBench();
+  const [chosen, setChosen] = useState<string | null>(null);
+  if (!bench) return <Waiting wrong={error} />;
+  const line =
+    bench.machines.find((m) => m.machine.id === chosen) ?? bench.machines.find((m) => m.open_run) ?? bench.machines[0];
+  return (
+    <div className="mx-auto flex min-h-dvh max-w-7xl flex-col px-4 lg:px-6">
+      <header className="flex min-h-12 items-center border-b border-hairline">
+        <h1 className="text-xl font-semibold">Ivory Table</h1>
+      </header>
+      {line ? (
+        <div className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_368px]">
+          <main>
+            <h2 className="mb-2 text-graphite">Machines on the bench</h2>
+            <ul className="grid gap-4 sm:grid-cols-2">
+              {bench.machines.map((m) => (
+                <li key={m.machine.id}>
+                  <MachinePlan line={m} chosen={m === line} choose={() => setChosen(m.machine.id)} />
+                </li>
+              ))}
+            </ul>
+            <h2 className="mt-6 mb-1 text-graphite">Runs, newest first</h2>
+            {bench.runs.length ? (
+              <ul>
+                {bench.runs.slice(0, 5).map((r) => (
+                  <li key={r.id} className="border-b border-hairline">
+                    <Link
+                      to={`/runs/${r.id}/${r.signed_off ? "sign_off" : "tram"}`}
+                      className="flex min-h-11 flex-wrap items-center gap-x-4"
+                    >
+                      <span className="w-20 font-semibold">{r.machine_name}</span>
+                      <span>
+                        {r.plate_name}, {r.filament_name}
+                      </span>
+                      <span className="text-graphite">{r.words}</span>
+                      <span className="ml-auto font-mono text-sm text-graphite">
+                        {day(r.started_at)} {r.initials}
+                      </span>
+                    </Link>
+                  </li>
+                ))}
+              </ul>
+            ) : (
+              <p>No run yet. Choose a machine and start one.</p>
+            )}
+          </main>
+          <StartSlip key={line.machine.id} line={line} bench={bench} />
+        </div>
+      ) : (
+        <main className="py-10">
+          <p>No machine is set up yet. Start the demo workshop to see how one looks.</p>
+        </main>
+      )}
+      <Finder />
+    </div>
+  );
+}
+
+function MachinePlan({ line, chosen, choose }: { line: Schemas["MachineLine"]; chosen: boolean; choose: () => void }) {
+  const { machine } = line;
+  const plate = machine.plates[0];
+  if (!plate) return null;
+  const round = plate.shape === "round";
+  const scale = 92 / 318;
+  const w = plate.width_mm * scale;
+  const h = plate.depth_mm * scale;
+  return (
+    <button
+      type="button"
+      onClick={choose}
+      aria-pressed={chosen}
+      className={`flex h-full min-h-36 w-full items-center gap-4 rounded-[6px] border bg-paper p-4 text-left ${chosen ? "border-brass outline-1 outline-brass" : "border-hairline hover:border-ink"}`}
+    >
+      <svg width={104} height={104} viewBox="-52 -52 104 104" aria-hidden="true" className="shrink-0">
+        {round ? (
+          <circle r={w / 2} fill="none" stroke="var(--ink)" strokeWidth="1.5" />
+        ) : (
+          <rect x={-w / 2} y={-h / 2} width={w} height={h} rx={3} fill="none" stroke="var(--ink)" strokeWidth="1.5" />
+        )}
+        {machine.screws.map((s) => (
+          <circle
+            key={s.name}
+            cx={(s.x_mm - plate.width_mm / 2) * scale}
+            cy={-(s.y_mm - plate.depth_mm / 2) * scale}
+            r={6}
+            fill="var(--paper)"
+            stroke="var(--ink)"
+          />
+        ))}
+        <path d="M-4 0H4M0 -4V4" stroke="var(--graphite)" />
+      </svg>
+      <span className="min-w-0">
+        <span className="block text-xl font-semibold">
+          {machine.name}
+          {machine.practice && <span className="ml-2 text-sm font-normal text-graphite">practice</span>}
+        </span>
+        <span className="block text-sm">
+          {round ? `round, ${plate.width_mm} across` : `${plate.width_mm} x ${plate.depth_mm}`} mm,{" "}
+          {machine.screws.length ? `${machine.screws.length} screws` : "no knobs"}
+          {machine.probe ? `, ${machine.probe.kind} probe` : ""}
+        </span>
+        <span className="block text-sm text-graphite">
+          {line.convention_name.toLowerCase()} {signed(machine.stored_mm, 3)}: {line.convention_rule}
+        </span>
+        <span className="mt-1 block text-sm font-medium">{line.words}</span>
+      </span>
+    </button>
+  );
+}
+
+function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schemas["BenchView"] }) {
+  const { machine } = line;
+  const navigate = useNavigate();
+  const start = useStartRun();
+  const [id] = useState(() => crypto.randomUUID());
+  const [plate, setPlate] = useState(machine.plates[0]?.id ?? "");
+  const [filament, setFilament] = useState(bench.filaments[0]?.id ?? "");
+  const [gauge, setGauge] = useState(bench.gauges[0]?.id ?? "");
+  const [initials, setInitials] = useState(localStorage.getItem("initials") ?? "");
+  const [wrong, setWrong] = useState<string | null>(null);
+  const open = line.open_run;
+  return (
+    <section aria-label="Start a run" className="rounded-[6px] border border-hairline bg-paper p-4">
+      <h2 className="text-2xl font-semibold">{machine.name}</h2>
+      {open && (
+        <Link
+          to={`/runs/${open.id}/tram`}
+          className="mt-3 flex min-h-14 flex-col justify-center rounded-[4px] bg-ink px-4 text-paper"
+        >
+          <span className="font-semibold">Continue the open run</span>
+          <span className="text-sm">
+            {open.plate_name}, {open.words}
+          </span>
+        </Link>
+      )}
+      <form
+        className="mt-3 flex flex-col gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          const by = initials.trim();
+          if (!by || by.length > 12)
+            return setWrong("Give your initials, 1 to 12 letters, so that the record says who.");
+          setWrong(null);
+          localStorage.setItem("initials", by);
+          start.mutate(
+            { id, machine_id: machine.id, plate_id: plate, filament_id: filament, gauge_id: gauge, initials: by },
+            { onSuccess: (run) => navigate(`/runs/${run.id}/prepare`) },
+          );
+        }}
+      >
+        <Choice
+          label="Plate"
+          value={plate}
+          onChange={setPlate}
+          options={machine.plates.map((p) => ({ value: p.id, text: p.name }))}
+        />
+        <Choice
+          label="Filament"
+          value={filament}
+          onChange={setFilament}
+          options={bench.filaments.map((f) => ({ value: f.id, text: f.name }))}
+        />
+        <Choice
+          label="Gauge"
+          value={gauge}
+          onChange={setGauge}
+          options={bench.gauges.map((g) => ({
+            value: g.id,
+            text: `${g.name}, ${g.measured ? `${g.thickness_mm.toFixed(2)} mm measured` : "not measured"}`,
+          }))}
+        />
+        <Field
+          label="Your initials"
+          value={initials}
+          onChange={(e) => setInitials(e.target.value)}
+          wrong={wrong}
+          maxLength={40}
+        />
+        <Wrong wrong={start.error} />
+        <Button look="main" type="submit" disabled={start.isPending}>
+          Start a new run
+        </Button>
+      </form>
+      <ImportRun />
+    </section>
+  );
+}
+
+function ImportRun() {
+  const bring = useImportRun();
+  const [wrong, setWrong] = useState<string | null>(null);
+  const read = async (file: File | undefined) => {
+    if (!file) return;
+    setWrong(null);
+    if (file.size > 4_000_000)
+      return setWrong("That file is larger than 4 MB; a run has a few hundred kB. Is it the right one?");
+    try {
+      bring.mutate(JSON.parse(await file.text()));
+    } catch {
+      setWrong("This is not readable JSON. Choose a run exported at Sign off.");
+    }
+  };
+  return (
+    <div className="mt-5 border-t border-hairline pt-3">
+      <label htmlFor="bring" className="block text-sm text-graphite">
+        Bring a run from another installation (JSON)
+      </label>
+      <input
+        id="bring"
+        type="file"
+        accept=".json,application/json"
+        className="min-h-11 w-full text-sm"
+        onChange={(e) => read(e.target.files?.[0])}
+      />
+      {wrong && (
+        <p role="alert" className="text-sm text-madder">
+          {wrong}
+        </p>
+      )}
+      <Wrong wrong={bring.error} />
+      {bring.data && (
+        <p className="text-sm">
+          {bring.data.new ? "Kept. " : "It was here already. "}
+          <Link className="underline underline-offset-4" to={`/runs/${bring.data.id}/sign_off`}>
+            Open it
+          </Link>
+        </p>
+      )}
+    </div>
+  );
+}

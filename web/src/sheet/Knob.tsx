@@ -1,0 +1,85 @@
+/** A knob as a dial with sixteen ticks; the arc with its arrowhead is the turn to make, as seen from where one looks. */
+import type { Schemas } from "../api/client";
+import { fraction, type SeenFrom, signed, way } from "../ui/words";
+
+const R = 24;
+
+export function Knob({
+  knob,
+  x,
+  y,
+  from,
+  tol,
+  edge,
+}: {
+  knob: Schemas["KnobMark"];
+  x: number;
+  y: number;
+  from: SeenFrom;
+  tol: number;
+  edge: { left: number; right: number; below: boolean };
+}) {
+  const known = knob.visited && knob.sd_mm < 0.15;
+  const out = known && Math.abs(knob.height_mm) > tol;
+  const colour = !known
+    ? "var(--graphite)"
+    : out
+      ? knob.height_mm > 0
+        ? "var(--madder)"
+        : "var(--slate)"
+      : "var(--verdigris)";
+  const marks = knob.marks ?? 0;
+  const label =
+    marks && knob.next ? `${knob.name} · about ${fraction(Math.round(marks) || Math.sign(marks))}` : knob.name;
+  const width = label.length * 6.1 + 16;
+  const lx = Math.min(Math.max(x - width / 2, edge.left), edge.right - width);
+  const ly = edge.below ? y + R + 8 : y - R - 30;
+  return (
+    <g>
+      <circle
+        cx={x}
+        cy={y}
+        r={R}
+        fill="var(--paper)"
+        stroke={knob.next ? "var(--brass)" : "var(--ink)"}
+        strokeWidth={knob.next ? 3 : 1.5}
+      />
+      {Array.from({ length: 16 }, (_, k) => {
+        const a = (k / 16) * 2 * Math.PI;
+        const inner = k % 4 === 0 ? R - 6 : R - 3.5;
+        return (
+          <path
+            key={a}
+            d={`M${x + Math.sin(a) * inner} ${y - Math.cos(a) * inner}L${x + Math.sin(a) * R} ${y - Math.cos(a) * R}`}
+            stroke="var(--graphite)"
+          />
+        );
+      })}
+      {marks !== 0 && <TurnArc x={x} y={y} marks={marks} from={from} />}
+      <text x={x} y={y + 4.5} textAnchor="middle" className="svg-number halo" style={{ fill: colour, fontSize: 12 }}>
+        {known ? signed(knob.height_mm) : "?"}
+      </text>
+      <rect x={lx} y={ly} width={width} height={20} rx={3} fill="var(--paper)" stroke="var(--hairline)" />
+      <text x={lx + width / 2} y={ly + 14} textAnchor="middle" className="svg-words" style={{ fill: "var(--ink)" }}>
+        {label}
+      </text>
+    </g>
+  );
+}
+
+function TurnArc({ x, y, marks, from }: { x: number; y: number; marks: number; from: SeenFrom }) {
+  const r = R + 6;
+  const clockwise = way(marks, from) === "clockwise";
+  const share = Math.min(Math.max(Math.abs(marks), 2), 15) / 16;
+  const a = share * 2 * Math.PI * (clockwise ? 1 : -1);
+  const end = `${x + Math.sin(a) * r} ${y - Math.cos(a) * r}`;
+  return (
+    <path
+      d={`M${x} ${y - r}A${r} ${r} 0 ${share > 0.5 ? 1 : 0} ${clockwise ? 1 : 0} ${end}`}
+      fill="none"
+      stroke="var(--ink)"
+      strokeWidth="3"
+      markerEnd="url(#turn-head)"
+    />
+  );
+}

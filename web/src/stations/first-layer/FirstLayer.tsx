@@ -1,0 +1,425 @@
+/** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
+import { useEffect, useState } from "react";
+import { useNavigate } from "react-router";
+import type { Schemas, What } from "../../api/client";
+import { useActs, useStation } from "../../api/run";
+import type { Key } from "../../app/keys";
+import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
+import type { Frame } from "../../sheet/frame";
+import { Sheet } from "../../sheet/Sheet";
+import { Section, Swatch } from "../../sheet/Swatch";
+import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
+import { type SeenFrom, signed, turnWords } from "../../ui/words";
+import { Eyebrow } from "../tram/Tram";
+
+type View = Schemas["FirstLayerView"];
+
+export function FirstLayer() {
+  const runId = useRunId();
+  const [zones, setZones] = useState<5 | 9>(5);
+  const { data: view, error } = useStation(runId, "first_layer", zones);
+  const acts = useActs(runId, "first_layer", view?.head.seq ?? 0, zones);
+  const [from, flip] = useSeenFrom(view?.head);
+  const navigate = useNavigate();
+  const [chosen, setChosen] = useState<number | null>(null);
+  const [caliper, setCaliper] = useState("");
+  const next = view?.next_zone ?? null;
+  const proofs = view?.proof_number;
+  // The next zone comes up by itself once one is judged.
+  useEffect(() => {
+    setChosen(null);
+    setCaliper("");
+  }, [next, proofs, view?.step]);
+  if (!view) return <Waiting wrong={error} />;
+  const keep = (what: What) => {
+    if (!acts.busy) acts.keep.mutate(what);
+  };
+  const at = chosen ?? next ?? 0;
+  const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
+  const thick = Number(caliper.replace(",", "."));
+  const caliperWrong = caliper.trim() && !(thick > 0 && thick <= 2) ? "Give the thickness in mm, such as 0.21." : null;
+  const grade = (key: number) => {
+    const card = view.cards.find((c) => c.key === key);
+    if (!card || caliperWrong) return;
+    keep({ kind: "judged", zone: at, grade: card.grade, caliper_mm: caliper.trim() ? thick : null, greasy: false });
+    setChosen(null);
+  };
+  const start = () => keep({ kind: "proof_started", proof: view.plan });
+  const move = (key: string) => {
+    const here = view.zones[at];
+    if (!here) return;
+    const d = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[key] ?? [0, 0];
+    const ahead = view.zones
+      .map((z, k) => ({
+        k,
+        along: (z.x_mm - here.x_mm) * (d[0] ?? 0) + (z.y_mm - here.y_mm) * (d[1] ?? 0),
+        away: Math.hypot(z.x_mm - here.x_mm, z.y_mm - here.y_mm),
+      }))
+      .filter((z) => z.along > 1)
+      .sort((a, b) => a.away - a.along / 2 - (b.away - b.along / 2));
+    if (ahead[0]) setChosen(ahead[0].k);
+  };
+  const best = view.steps[0];
+  const doBest = () => best && doStep(best, keep, start, (to) => navigate(`/runs/${runId}/${to}`));
+  const keys: Key[] = [];
+  if (judging)
+    keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });
+  if (view.step !== "print")
+    keys.push({ keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"], cap: "arrows", does: "zone", run: move });
+  if (view.step === "print" || view.step === "print_again")
+    keys.push({ keys: ["Enter"], cap: "Enter", does: "printed", run: start });
+  if ((view.step === "decide" || view.step === "done") && chosen === null)
+    keys.push({ keys: ["Enter"], cap: "Enter", does: "do the best step", run: doBest });
+  keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
+  const zone = view.zones[at];
+  const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm).length;
+  return (
+    <Shell
+      station="first_layer"
+      head={view.head}
+      cautions={view.cautions}
+      acts={acts}
+      keys={keys}
+      canPractise={view.step !== "done" && view.step !== "decide"}
+      facts={[
+        ["Layer", `${view.plan.layer_mm.toFixed(2)} mm`],
+        ["Line", `${view.plan.line_mm.toFixed(2)} mm`],
+        ["Sound from", `${view.sound_from_mm.toFixed(3)}`],
+        ["Sound to", `${view.sound_to_mm.toFixed(3)}`],
+        ["Aimed at", `${view.target_mm.toFixed(3)}`],
+        ...view.parts
+          .filter((p) => judgedCount > 0 && p.name !== "local")
+          .map((p) => [PART_WORDS[p.name], `${signed(p.amount_mm)} ±${p.sd_mm.toFixed(2)}`] as const),
+      ]}
+      sheet={
+        <Sheet
+          sheet={view.sheet}
+          from={from}
+          title={`Proof ${view.proof_number}`}
+          below={
+            zone && (
+              <>
+                <text className="svg-words" x={0} y={8}>
+                  in section, {zone.name}
+                </text>
+                <Section swatch={zone.swatch} x={0} y={26} label="as it is" />
+                <Section swatch={view.target_swatch} x={210} y={26} label="as wanted" />
+              </>
+            )
+          }
+        >
+          {(frame) => <ZonesLayer view={view} frame={frame} at={judging ? at : null} pick={setChosen} />}
+        </Sheet>
+      }
+      slip={
+        <>
+          {judging && zone ? (
+            <Judge
+              view={view}
+              zone={zone}
+              number={at + 1}
+              grade={grade}
+              busy={acts.busy}
+              caliper={caliper}
+              setCaliper={setCaliper}
+              caliperWrong={caliperWrong}
+              greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true })}
+            />
+          ) : view.step === "print" || view.step === "print_again" ? (
+            <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={acts.busy} />
+          ) : (
+            <h2 className="text-2xl leading-tight font-semibold">
+              {view.step === "done" ? "Every zone is sound." : "All zones judged."}
+            </h2>
+          )}
+          {view.steps.length > 0 && best && (
+            <NextStep
+              step={best}
+              from={from}
+              others={view.steps.slice(1)}
+              act={view.step === "decide" || view.step === "done" ? doBest : null}
+              busy={acts.busy}
+              rule={view.head.convention.rule}
+              soFar={view.step === "judge"}
+            />
+          )}
+        </>
+      }
+    />
+  );
+}
+
+const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
+  offset: "All too far by",
+  tilt_x: "Tilt to the right",
+  tilt_y: "Tilt to the rear",
+  bow: "Rim against middle",
+  local: "One zone alone",
+};
+
+function doStep(step: Schemas["NextStep"], keep: (what: What) => void, print: () => void, go: (to: string) => void) {
+  const { kind, zone } = step.action;
+  if (kind === "offset" && step.stored) keep({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
+  else if (kind === "knobs") keep({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });
+  else if (kind === "clean" && zone != null) keep({ kind: "zone_cleaned", zone });
+  else if (kind === "print_again") print();
+  else if (kind === "mesh" || kind === "measure") go("mesh");
+  else if (kind === "done") go("sign_off");
+}
+
+const DO_WORDS: Record<string, string> = {
+  done: "Go to Sign off",
+  offset: "Sent, set it",
+  knobs: "Turned",
+  mesh: "Go to Mesh",
+  measure: "Go to Mesh",
+  clean: "Cleaned",
+  print_again: "Printed again",
+};
+
+function ZonesLayer({
+  view,
+  frame,
+  at,
+  pick,
+}: {
+  view: View;
+  frame: Frame;
+  at: number | null;
+  pick: (k: number) => void;
+}) {
+  const size = Math.abs(frame.px(view.patch_mm) - frame.px(0));
+  const box = Math.max(size, 74);
+  return (
+    <g>
+      {view.zones.map((z, k) => {
+        const x = frame.px(z.x_mm);
+        const y = frame.py(z.y_mm);
+        const judged = z.grade !== null || z.caliper_mm !== null;
+        const left = Math.min(Math.max(x - box / 2, frame.plan.x + 3), frame.plan.x + frame.plan.w - box - 3);
+        const top = Math.min(Math.max(y - 39, frame.plan.y + 3), frame.plan.y + frame.plan.h - 81);
+        return (
+          // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys move over the zones
+          <g key={z.name} onClick={() => pick(k)} style={{ cursor: "pointer" }}>
+            <rect
+              x={left}
+              y={top}
+              width={box}
+              height={78}
+              rx={4}
+              fill="var(--paper)"
+              fillOpacity="0.82"
+              stroke={at === k ? "var(--brass)" : "var(--ink)"}
+              strokeWidth={at === k ? 3 : 1}
+              strokeDasharray={judged ? "" : "3 3"}
+            />
+            {judged && <Swatch swatch={z.swatch} width={48} height={28} x={left + box / 2 - 24} y={top + 6} />}
+            <text
+              className="svg-words"
+              style={{ fill: "var(--ink)" }}
+              x={left + box / 2}
+              y={top + (judged ? 50 : 34)}
+              textAnchor="middle"
+            >
+              {z.name}
+            </text>
+            <text
+              className="svg-number"
+              x={left + box / 2}
+              y={top + (judged ? 68 : 54)}
+              textAnchor="middle"
+              style={{
+                fill: z.p_sound >= 0.8 ? "var(--verdigris)" : z.error_mm > 0 ? "var(--slate)" : "var(--madder)",
+                fontSize: 12,
+              }}
+            >
+              {z.sd_mm > 0.08 && !judged ? "?" : `${signed(z.error_mm)}${judged ? "" : " ?"}`}
+            </text>
+          </g>
+        );
+      })}
+    </g>
+  );
+}
+
+function Judge({
+  view,
+  zone,
+  number,
+  grade,
+  busy,
+  caliper,
+  setCaliper,
+  caliperWrong,
+  greasy,
+}: {
+  view: View;
+  zone: Schemas["ZoneView"];
+  number: number;
+  grade: (key: number) => void;
+  busy: boolean;
+  caliper: string;
+  setCaliper: (t: string) => void;
+  caliperWrong: string | null;
+  greasy: () => void;
+}) {
+  return (
+    <>
+      <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
+      <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
+      <div className="flex flex-col gap-1">
+        {view.cards.map((c) => (
+          <Button
+            key={c.grade}
+            look={zone.grade === c.grade ? "chosen" : "plain"}
+            disabled={busy}
+            className="flex items-center gap-3 px-2 text-left"
+            onClick={() => grade(c.key)}
+          >
+            <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
+            <svg width={56} height={30} aria-hidden="true" className="shrink-0">
+              <Swatch swatch={c.swatch} width={54} height={28} x={1} y={1} />
+            </svg>
+            <span className="font-semibold">{c.word}</span>
+            <span className="ml-auto text-sm opacity-80">{c.look}</span>
+          </Button>
+        ))}
+      </div>
+      <div className="grid grid-cols-[1fr_auto] items-end gap-2">
+        <Field
+          label="Caliper on the peeled patch, if fused"
+          unit="mm"
+          inputMode="decimal"
+          value={caliper}
+          onChange={(e) => setCaliper(e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+          wrong={caliperWrong}
+        />
+        <Button onClick={greasy} disabled={busy}>
+          greasy spot
+        </Button>
+      </div>
+    </>
+  );
+}
+
+function PrintSlip({
+  view,
+  zones,
+  setZones,
+  start,
+  busy,
+}: {
+  view: View;
+  zones: 5 | 9;
+  setZones: (z: 5 | 9) => void;
+  start: () => void;
+  busy: boolean;
+}) {
+  const again = view.step === "print_again";
+  return (
+    <>
+      <Eyebrow left={again ? "Something was changed since" : "Proof 1"} right={`${view.minutes.toFixed(0)} min`} />
+      <h2 className="text-2xl leading-tight font-semibold">{again ? "Print the proof again." : "Print the proof."}</h2>
+      <p>
+        {view.zones.length} patches of {view.patch_mm.toFixed(0)} mm, line {view.plan.line_mm.toFixed(2)}, layer{" "}
+        {view.plan.layer_mm.toFixed(2)} mm; {(view.filament_mm / 1000).toFixed(2)} m of filament. Heats, homes,{" "}
+        {view.head.stations[2]?.state === "done" ? "switches the mesh on, " : ""}primes, lays a skirt first.
+      </p>
+      {!again && (
+        <Choice
+          label="Zones"
+          value={String(zones) as "5" | "9"}
+          onChange={(v) => setZones(v === "9" ? 9 : 5)}
+          options={[
+            { value: "5", text: "five: corners and centre" },
+            { value: "9", text: "nine" },
+          ]}
+        />
+      )}
+      <a
+        className="flex min-h-11 items-center justify-center rounded-[4px] border border-ink px-3 font-semibold"
+        href={`/api/runs/${view.head.id}/proof.gcode?zones=${zones}`}
+        download
+      >
+        Download the program
+      </a>
+      <Button look="main" keyHint="Enter" disabled={busy} onClick={start}>
+        It is printed, judge it
+      </Button>
+    </>
+  );
+}
+
+function NextStep({
+  step,
+  from,
+  others,
+  act,
+  busy,
+  rule,
+  soFar,
+}: {
+  step: Schemas["NextStep"];
+  from: SeenFrom;
+  others: readonly Schemas["NextStep"][];
+  act: (() => void) | null;
+  busy: boolean;
+  rule: string;
+  soFar: boolean;
+}) {
+  if (soFar) {
+    return (
+      <p className="border-t border-hairline pt-2 text-sm">
+        <span className="text-graphite">So far, best next step: </span>
+        <span className="font-semibold text-verdigris">{step.words}</span>
+      </p>
+    );
+  }
+  return (
+    <>
+      <p className="border-t border-hairline pt-2 text-sm font-medium text-graphite">Best next step</p>
+      <Panel>
+        <p className="text-xl font-semibold text-verdigris">{step.words}</p>
+        {step.turns.length > 0 && (
+          <ul>
+            {step.turns
+              .filter((t) => t.marks)
+              .map((t) => (
+                <li key={t.screw}>
+                  {t.screw}: {turnWords(t.marks, from)}, seen from {from}
+                </li>
+              ))}
+          </ul>
+        )}
+        {step.stored && (
+          <>
+            <p className="font-mono">
+              {signed(step.stored.old_mm, 3)} → {signed(step.stored.new_mm, 3)}{" "}
+              <span className="font-sans text-sm">({rule})</span>
+            </p>
+            <pre className="font-mono text-sm whitespace-pre-wrap">{step.stored.lines.join("\n")}</pre>
+          </>
+        )}
+        <Why lines={[step.action.reason]} />
+      </Panel>
+      {act && (
+        <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
+          {DO_WORDS[step.action.kind]}
+        </Button>
+      )}
+      {others.length > 0 && (
+        <p className="text-sm text-graphite">
+          Else:{" "}
+          {others
+            .slice(0, 3)
+            .map(
+              (o) =>
+                `${o.words.replace(/\.$/, "").replace(/^./, (c) => c.toLowerCase())}, ${(100 * o.action.p_all_sound).toFixed(0)} %`,
+            )
+            .join("; ")}
+        </p>
+      )}
+    </>
+  );
+}

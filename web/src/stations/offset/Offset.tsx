@@ -1,0 +1,256 @@
+/** Z offset: the next height to try, the feel there; then the value, the line to send, and reading it back. */
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { answer, api, type Schemas, type What } from "../../api/client";
+import { useActs, useStation } from "../../api/run";
+import type { Key } from "../../app/keys";
+import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
+import { Sheet } from "../../sheet/Sheet";
+import { Button, Field, Panel, Why } from "../../ui/controls";
+import { signed } from "../../ui/words";
+import { FEELS, FeelKeys } from "../Feel";
+import { Eyebrow } from "../tram/Tram";
+
+type View = Schemas["OffsetView"];
+
+export function Offset() {
+  const runId = useRunId();
+  const { data: view, error } = useStation(runId, "offset");
+  const acts = useActs(runId, "offset", view?.head.seq ?? 0);
+  const [from] = useSeenFrom(view?.head);
+  const navigate = useNavigate();
+  const [again, setAgain] = useState(false);
+  if (!view) return <Waiting wrong={error} />;
+  const keep = (what: What) => {
+    if (!acts.busy) acts.keep.mutate(what);
+  };
+  const stores = view.head.convention.stores;
+  const feel = (k: number) => {
+    const f = FEELS[k];
+    if (f && view.next_z_mm !== null)
+      keep({ kind: "felt", x_mm: view.place_mm[0], y_mm: view.place_mm[1], z_mm: view.next_z_mm, feel: f.feel });
+  };
+  const set = () => keep({ kind: "offset_set", stored_mm: view.wanted.new_mm, sure: false });
+  const go = () => navigate(`/runs/${runId}/first_layer`);
+  const feeling = view.step === "feel" || (view.step === "done" && again);
+  const keys: Key[] = [];
+  if (feeling)
+    keys.push({ keys: ["1", "2", "3", "4", "5"], cap: "1–5", does: "feel", run: (k) => feel(Number(k) - 1) });
+  if (view.step === "set") keys.push({ keys: ["Enter"], cap: "Enter", does: "set", run: set });
+  if (view.step === "read_back" && !stores)
+    keys.push({
+      keys: ["Enter"],
+      cap: "Enter",
+      does: "it is in the start code",
+      run: () => keep({ kind: "readback", confirmed: true }),
+    });
+  if (view.step === "done" && !again) keys.push({ keys: ["Enter"], cap: "Enter", does: "go to First layer", run: go });
+  const facts: [string, string][] = [
+    ["Convention", view.head.convention.name],
+    ["Stored", `${signed(view.stored_mm, 3)} mm`],
+    ["Moves so far", String(view.moves.length)],
+  ];
+  return (
+    <Shell
+      station="offset"
+      head={view.head}
+      cautions={view.cautions}
+      acts={acts}
+      keys={keys}
+      facts={facts}
+      canPractise={view.step !== "done"}
+      sheet={<Sheet sheet={view.sheet} from={from} title="Z offset" />}
+      slip={
+        <>
+          {feeling && view.next_z_mm !== null && (
+            <>
+              <Eyebrow left="Centre, gauge under the tip" right={`move ${view.moves.length + 1}`} />
+              <h2 className="text-2xl leading-tight font-semibold">Lift, then come down to</h2>
+              <p className="font-mono text-5xl font-semibold" data-testid="next-z">
+                {signed(view.next_z_mm, view.head.machine.z_step_mm < 0.01 ? 3 : 2)}
+                <span className="text-xl font-normal text-graphite"> mm</span>
+              </p>
+              <FeelKeys disabled={acts.busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+            </>
+          )}
+          {view.step === "set" && (
+            <>
+              <Eyebrow left="Drag found" right={`±${view.drag_sd_mm.toFixed(3)} mm`} />
+              <h2 className="text-3xl leading-tight font-semibold">
+                {view.wanted.words === "no change" ? "It is right as stored." : `Bring it ${view.wanted.words}.`}
+              </h2>
+              <ChangeBox change={view.wanted} rule={view.head.convention.rule} />
+              <p className="text-sm text-graphite">
+                {view.gauge_words}. With drag as zero it would be {signed(view.drag_is_zero.new_mm, 3)}.
+              </p>
+              <Button look="main" keyHint="Enter" disabled={acts.busy} onClick={set}>
+                Sent, set to {signed(view.wanted.new_mm, 3)}
+              </Button>
+            </>
+          )}
+          {view.step === "read_back" && view.last_change && (
+            <ReadBack view={view} stores={stores} keep={keep} busy={acts.busy} />
+          )}
+          {view.step === "done" && !again && (
+            <>
+              <Eyebrow left="Z offset" right={stores ? "stored and read back" : "in the start code"} />
+              <h2 className="font-mono text-4xl font-semibold">{signed(view.stored_mm, 3)} mm</h2>
+              {view.last_change && <p>{view.last_change.words} than before.</p>}
+              <Button look="main" keyHint="Enter" onClick={go}>
+                Go to First layer
+              </Button>
+              <Button onClick={() => setAgain(true)}>Feel it again</Button>
+            </>
+          )}
+          {(feeling || view.step === "done") && (
+            <OwnNumber runId={view.head.id} view={view} keep={keep} problem={acts.keep.error?.problem} />
+          )}
+          {view.moves.length > 0 && (
+            <ol className="text-sm" aria-label="Moves so far">
+              {[...view.moves]
+                .map((m, k) => ({ ...m, number: k + 1 }))
+                .reverse()
+                .slice(0, 5)
+                .map((m) => (
+                  <li key={m.number} className="flex justify-between py-0.5">
+                    <span className="font-mono">{signed(m.z_mm, 3)}</span>
+                    <span>{m.feel}</span>
+                  </li>
+                ))}
+            </ol>
+          )}
+          <Why lines={view.reasons} />
+        </>
+      }
+    />
+  );
+}
+
+function ChangeBox({ change, rule }: { change: Schemas["StoredChange"]; rule: string }) {
+  return (
+    <Panel>
+      <p className="font-mono text-xl font-semibold">
+        {signed(change.old_mm, 3)} → {signed(change.new_mm, 3)}
+      </p>
+      <p className="text-sm">
+        {change.words} ({rule})
+      </p>
+      <pre className="mt-1 border-t border-hairline pt-1 font-mono text-sm whitespace-pre-wrap">
+        {change.lines.join("\n")}
+      </pre>
+    </Panel>
+  );
+}
+
+function ReadBack({
+  view,
+  stores,
+  keep,
+  busy,
+}: {
+  view: View;
+  stores: boolean;
+  keep: (what: What) => void;
+  busy: boolean;
+}) {
+  const [text, setText] = useState("");
+  const [wrong, setWrong] = useState<string | null>(null);
+  if (!view.last_change) return null;
+  if (!stores) {
+    return (
+      <>
+        <Eyebrow left="This machine stores nothing" right="start code" />
+        <h2 className="text-2xl leading-tight font-semibold">Write this line into the job's start code.</h2>
+        <ChangeBox change={view.last_change} rule={view.head.convention.rule} />
+        <Button look="main" keyHint="Enter" disabled={busy} onClick={() => keep({ kind: "readback", confirmed: true })}>
+          It is in the start code
+        </Button>
+      </>
+    );
+  }
+  return (
+    <form
+      className="flex flex-col gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const value = Number(text.replace(",", ".").replace("−", "-"));
+        if (!text.trim() || !Number.isFinite(value)) return setWrong("Type the number that the machine reports.");
+        setWrong(null);
+        if (!busy) keep({ kind: "readback", reported_mm: value, confirmed: false });
+      }}
+    >
+      <Eyebrow left="Stored?" right="read it back" />
+      <h2 className="text-2xl leading-tight font-semibold">Send the lines, then ask the machine.</h2>
+      <ChangeBox change={view.last_change} rule={view.head.convention.rule} />
+      <p>
+        It answers to <code className="font-mono">{view.read_line}</code>. What does it report?
+      </p>
+      <Field
+        label="Reported"
+        unit="mm"
+        inputMode="decimal"
+        autoFocus
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        wrong={wrong}
+      />
+      <Button look="main" type="submit" keyHint="Enter" disabled={busy}>
+        Compare
+      </Button>
+    </form>
+  );
+}
+
+function OwnNumber({
+  runId,
+  view,
+  keep,
+  problem,
+}: {
+  runId: string;
+  view: View;
+  keep: (what: What) => void;
+  problem: Schemas["Problem"] | undefined;
+}) {
+  const [text, setText] = useState("");
+  const value = Number(text.replace(",", ".").replace("−", "-"));
+  const usable = text.trim() !== "" && Number.isFinite(value) && Math.abs(value) <= 1000;
+  const preview = useQuery({
+    queryKey: ["offset preview", runId, view.head.seq, value],
+    queryFn: () =>
+      answer(
+        api.POST("/api/runs/{run_id}/offset/preview", {
+          params: { path: { run_id: runId } },
+          body: { stored_mm: value },
+        }),
+      ),
+    enabled: usable,
+  });
+  const asks = problem?.code === "closer_than_proven";
+  return (
+    <form
+      className="flex flex-col gap-2 border-t border-hairline pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (usable) keep({ kind: "offset_set", stored_mm: value, sure: asks });
+      }}
+    >
+      <div className="flex items-end gap-2">
+        <Field
+          className="flex-1"
+          label={`Or a number of your own (${view.head.convention.rule})`}
+          unit="mm"
+          inputMode="decimal"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          wrong={text.trim() && !usable ? "Give a number of mm, such as 0.85." : null}
+        />
+        <Button type="submit" disabled={!usable}>
+          {asks ? "I am sure" : "Set"}
+        </Button>
+      </div>
+      {usable && preview.data && <p className="text-sm text-graphite">That is {preview.data.words} than now.</p>}
+    </form>
+  );
+}

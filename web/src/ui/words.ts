@@ -1,0 +1,34 @@
+/** Numbers and turns as they are written here: true minus, signs, sixteenths, seen from above or below. */
+export type SeenFrom = "above" | "below";
+
+export function signed(mm: number, digits = 2): string {
+  const text = Math.abs(mm).toFixed(digits);
+  if (Number(text) === 0) return text;
+  return (mm > 0 ? "+" : "−") + text;
+}
+
+/** 3 -> 3/16, 19 -> 1 turn 3/16, by how many marks make a turn. */
+export function fraction(marks: number, perTurn = 16): string {
+  const whole = Math.floor(Math.abs(marks) / perTurn);
+  const rest = Math.round(Math.abs(marks) - whole * perTurn);
+  if (!whole) return `${rest}/${perTurn}`;
+  const turns = whole === 1 ? "1 turn" : `${whole} turns`;
+  return rest ? `${turns} ${rest}/${perTurn}` : turns;
+}
+
+/** Marks are clockwise seen from above; from below the same turn runs the other way. */
+export function way(marks: number, from: SeenFrom): "clockwise" | "counter-clockwise" {
+  return marks > 0 === (from === "above") ? "clockwise" : "counter-clockwise";
+}
+
+export function turnWords(marks: number, from: SeenFrom, perTurn = 16): string {
+  return marks ? `${fraction(marks, perTurn)} ${way(marks, from)}` : "no turn";
+}
+
+export function clock(at: string | null | undefined): string {
+  return at ? new Date(at).toLocaleTimeString("en-GB") : "";
+}
+
+export function day(at: string): string {
+  return new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+}
