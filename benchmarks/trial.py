@@ -50,7 +50,7 @@ class Truth:
 def count(truth: Truth, start: Belief, tol: float, trace: list | None = None) -> tuple[int, bool, float]:
     belief, last, seen, seconds = start, None, set(), []
     stop = 0
-    for stop in range(1, SCENARIO["cap"] + 1):  # noqa: B007
+    for stop in range(1, SCENARIO["cap"] + 1):  # noqa: B007, it is the count that is returned
         t0 = time.perf_counter()
         j = advice.next_stop(belief, truth.screws, 0.0, last).screw
         dt = time.perf_counter() - t0

@@ -1,5 +1,6 @@
 """What is let in and what the page may do: own host only, own origin only, no inline script, no giants."""
 
+from contextlib import suppress
 from secrets import token_urlsafe
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -43,8 +44,7 @@ class Guard:
             return
         scope["state"] = {**scope.get("state", {}), "nonce": token_urlsafe(16)}
         nonce = scope["state"]["nonce"]
-        taken = 0
-        started = False
+        taken, started = 0, False
 
         async def limited() -> Message:
             nonlocal taken
@@ -56,6 +56,8 @@ class Guard:
 
         async def guarded(message: Message) -> None:
             nonlocal started
+            if taken > MAX_BODY:
+                return  # whatever the application made of the cut is replaced below
             if message["type"] == "http.response.start":
                 started = True
                 message["headers"] = [
@@ -67,11 +69,10 @@ class Guard:
                 ]
             await send(message)
 
-        try:
+        with suppress(_TooLarge):
             await self.app(scope, limited, guarded)
-        except _TooLarge:
-            if not started:
-                await problem(413, "too_large", TOO_LARGE)(scope, receive, send)
+        if taken > MAX_BODY and not started:
+            await problem(413, "too_large", TOO_LARGE)(scope, receive, send)
 
 
 TOO_LARGE = "That file is larger than 4 MB; a mesh or a run has a few hundred kB. Is it the right one?"

@@ -220,13 +220,16 @@ def next_actions(
     can_mesh: bool = False,
     mark_mm: Array | None = None,
     reading_sd_mm: float = 0.013,
+    repeats: int = 0,
 ) -> tuple[Action, ...]:
     """Actions ranked by the minutes they are expected to take until every zone is sound.
 
     `knob_moves` (z, m): mm the gap shrinks in each zone per mark of each knob, clockwise from
     above; `mark_mm` (m,) what a mark moves at its support. Two steps are looked ahead:
     total = minutes + (1 - P) again (1 + (1 - P')), P' the chance after the best second action,
-    `again` the minutes of one more correction and proof.
+    `again` the minutes of one more correction and proof. Printing again changes nothing but what
+    is known: its second step is the best of the others; after one repeat it is not offered while
+    something else is.
     """
     z = len(field.mean) - 1
     low, high = bead.bands_mm()["sound"]
@@ -273,8 +276,6 @@ def next_actions(
     as_it_is = f"as it is, every zone is sound with {now:.0%}"
     if done:
         add("done", now, now, 0.0, as_it_is)
-    else:
-        add("print_again", now, alone, minutes.proof, as_it_is)
     if shift:
         add(
             "offset",
@@ -335,6 +336,17 @@ def next_actions(
                 "grease explains it better than height",
                 zone=mark.zone,
             )
+    if not done and (not actions or not repeats):
+        others = min((a.total_minutes for a in actions), default=minutes.proof)
+        actions.append(
+            Action(
+                kind="print_again",
+                p_all_sound=now,
+                minutes=minutes.proof,
+                total_minutes=minutes.proof + (1 - now) * others,
+                reason=as_it_is,
+            )
+        )
     return tuple(sorted(actions, key=lambda a: a.total_minutes))
 
 

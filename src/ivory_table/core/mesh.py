@@ -168,6 +168,8 @@ def _x_headings(cells: list[tuple[int, list[str]]]) -> list[float] | None:
         return None
     values = [float(c) for c in body]
     grows = all(b - a >= 1 for a, b in itertools.pairwise(values))
+    if max(map(abs, values)) > 2000:
+        return None  # no place on any plate
     return values if grows and (wider or len(body) < len(first) or max(values) > 10) else None
 
 

@@ -67,6 +67,8 @@ class ProofRun:
     marks: dict[int, Mark] = field(default_factory=dict)
     cleaned: frozenset[int] = frozenset()
     closed: bool = False
+    #: How often the same proof was printed before with nothing changed in between.
+    repeats: int = 0
 
 
 @dataclass(frozen=True, eq=False)
@@ -209,8 +211,11 @@ class RunState:
             case Readback():
                 return replace(self, readback=what, readback_due=False)
             case ProofStarted():
-                shift = self.belief.shift_mm
-                return replace(self.changed(), proofs=(*self.proofs, ProofRun(what.proof, self.stored_mm, shift)))
+                before = self.proofs[-1] if self.proofs else None
+                repeats = before.repeats + 1 if before and not before.closed else 0
+                fresh = ProofRun(what.proof, self.stored_mm, self.belief.shift_mm, repeats=repeats)
+                now = self.changed()
+                return replace(now, proofs=(*now.proofs, fresh))
             case Judged():
                 return self._judged(what)
             case ZoneCleaned():

@@ -6,7 +6,9 @@ from typing import Literal
 import numpy as np
 from scipy.special import ndtr
 
+from ivory_table.core.advice import drag_sd_mm
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.entries import Judged, ProofStarted
 from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
 from ivory_table.core.offset import StoredChange, convention, stored_after
@@ -139,6 +141,7 @@ def field_actions(
 ) -> tuple[Action, ...]:
     """The ranked actions for a judged proof."""
     moves, mark_mm = _knob_moves(state, laid)
+    probe = state.setup.machine.probe
     return next_actions(
         field,
         laid.bead,
@@ -149,6 +152,8 @@ def field_actions(
         mark_mm=mark_mm,
         mesh_in_use=state.mesh_on,
         can_mesh=state.setup.machine.can_mesh,
+        reading_sd_mm=float(np.hypot(probe.sd_mm if probe else drag_sd_mm(), TRAM.local_sd_mm)),
+        repeats=state.proofs[-1].repeats,
     )
 
 

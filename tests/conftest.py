@@ -1,0 +1,53 @@
+"""What every test works with: the workshop of the demo, on a real file."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from ivory_table.core.entries import Entry, RunSetup, What
+from ivory_table.core.run import RunState
+from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES, furnish
+from ivory_table.practice.plate import PracticeRoom
+from ivory_table.stations.desk import Desk
+from ivory_table.store.workshop import Workshop
+
+NOON = datetime(2026, 3, 2, 12, 0, tzinfo=UTC)
+
+
+def setup_for(machine_id: str, run_id: str = "run", gauge: int = 0) -> RunSetup:
+    machine = next(m for m in MACHINES if m.id == machine_id)
+    return RunSetup(
+        id=run_id,
+        machine=machine,
+        plate_id=machine.plates[0].id,
+        filament=FILAMENTS[0],
+        gauge=GAUGES[gauge],
+        initials="mk",
+        started_at=NOON,
+    )
+
+
+def entry(seq: int, what: What, station: str = "tram") -> Entry:
+    return Entry.model_validate(
+        {"id": f"e{seq}", "seq": seq, "at": NOON, "by": "mk", "source": "hand", "station": station, "what": what}
+    )
+
+
+def after(state: RunState, *whats: What, station: str = "tram") -> RunState:
+    for k, what in enumerate(whats, 1):
+        state = state.apply(entry(k, what, station))
+    return state
+
+
+@pytest.fixture
+def workshop(tmp_path: Path) -> Workshop:
+    found = Workshop(tmp_path / "workshop.db")
+    furnish(found)
+    yield found
+    found.close()
+
+
+@pytest.fixture
+def desk(workshop: Workshop, tmp_path: Path) -> Desk:
+    return Desk(workshop, PracticeRoom(tmp_path / "practice").hands_for)

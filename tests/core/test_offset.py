@@ -1,0 +1,102 @@
+"""Four conventions both ways, the bracket by feel, and the readback."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivory_table.core.defaults import CONVENTIONS, OFFSET
+from ivory_table.core.entries import Felt, OffsetSet
+from ivory_table.core.gauge import FEELS
+from ivory_table.core.offset import convention, direction_words, next_move, readback_agrees, shift_of, stored_after
+from ivory_table.core.run import RunState
+from tests.conftest import after, setup_for
+
+
+@pytest.mark.parametrize(
+    ("name", "closer"),
+    [("probe_offset", -0.05), ("home_offset", +0.05), ("stop_position", +0.05), ("live_only", -0.05)],
+)
+def test_each_convention_brings_the_tip_closer_by_its_own_sign(name: str, closer: float) -> None:
+    how = convention(name)
+    change = stored_after(0.87, -0.05, how, 0.01)
+    assert change.new_mm - 0.87 == pytest.approx(closer)
+    assert change.words == "0.05 mm closer"
+    away = stored_after(0.87, +0.05, how, 0.01)
+    assert away.new_mm - 0.87 == pytest.approx(-closer)
+    assert away.words == "0.05 mm further"
+
+
+@given(st.sampled_from(sorted(CONVENTIONS)), st.floats(-5, 5), st.integers(-300, 300))
+def test_storing_and_reading_the_shift_are_inverse(name: str, old: float, steps: int) -> None:
+    how = convention(name)
+    old = round(old, 3)
+    change = stored_after(old, steps * 0.01, how, 0.01)
+    assert shift_of(old, change.new_mm, how) == pytest.approx(steps * 0.01, abs=1e-5)
+    assert change.shift_mm == pytest.approx(steps * 0.01, abs=1e-5)
+
+
+def test_the_line_to_send_carries_the_new_value() -> None:
+    change = stored_after(-1.92, -0.04, convention("probe_offset"), 0.01)
+    assert "-1.960" in change.lines[0]
+    assert len(stored_after(0.0, 0.1, convention("live_only"), 0.01).lines) == 1
+
+
+def test_a_rounded_nothing_is_said_to_be_nothing() -> None:
+    assert direction_words(0.0) == "no change"
+    assert stored_after(0.87, 0.003, convention("probe_offset"), 0.01).words == "no change"
+
+
+def test_readback_must_agree_to_half_a_step() -> None:
+    assert readback_agrees(0.9, 0.904, 0.01)
+    assert not readback_agrees(0.9, 0.91, 0.01)
+    assert not readback_agrees(0.9, -0.9, 0.01)
+
+
+@given(st.floats(-1, 1), st.floats(0.02, 0.5), st.floats(0.0, 2), st.sampled_from(FEELS))
+def test_a_move_never_goes_far_below_what_was_felt_free(drag: float, sd: float, above: float, feel: str) -> None:
+    now = drag + above
+    z = next_move(drag, sd, now, feel, 0.01)
+    if z is None:
+        return
+    lower_bound = max(above - 2 * sd, OFFSET.closest_step_mm)
+    assert now - z <= lower_bound + 0.0101
+    assert z >= drag - OFFSET.deepest_press_mm - 0.01
+
+
+@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren", "bittern"])
+def test_the_bracket_finds_a_known_height_from_above(machine: str) -> None:
+    """A noiseless feel at a made-up height, from three prior sd above it, is found to the wanted sd."""
+    setup = setup_for(machine)
+    state = RunState.start(setup)
+    cx, cy = setup.plate.centre
+    height = -0.31
+    z, feel, moves = None, None, 0
+    while moves < 40:
+        drag, sd = state.drag_height(cx, cy)
+        z = next_move(drag, sd, z, feel, setup.machine.z_step_mm)
+        if z is None:
+            break
+        gap = z - height - setup.gauge.thickness_mm
+        assert gap > -0.09, "pressed too deep"
+        feel = FEELS[sum(gap > cut for cut in (-0.040, -0.012, 0.008, 0.030))]
+        state = after(state, Felt(x_mm=cx, y_mm=cy, z_mm=z, feel=feel), station="offset")
+        moves += 1
+    assert moves <= 30
+    drag, sd = state.drag_height(cx, cy)
+    assert sd <= OFFSET.sd_wanted_mm
+    assert drag == pytest.approx(height + setup.gauge.thickness_mm, abs=0.02)
+
+
+def test_an_unmeasured_gauge_is_not_taken_off() -> None:
+    measured, unknown = RunState.start(setup_for("heron")), RunState.start(setup_for("heron", gauge=1))
+    assert measured.drag_gap_mm == pytest.approx(0.1)
+    assert unknown.drag_gap_mm == 0
+    felt = Felt(x_mm=122, y_mm=118, z_mm=0.0, feel="drag")
+    sd = [after(s, felt, station="offset").belief.height([(122, 118)])[1][0] for s in (measured, unknown)]
+    assert sd[1] > 2 * sd[0]
+
+
+def test_setting_an_offset_moves_the_nozzle_in_the_belief_and_asks_for_a_readback() -> None:
+    state = after(RunState.start(setup_for("heron")), OffsetSet(stored_mm=0.9), station="offset")
+    assert state.belief.shift_mm == pytest.approx(-0.03)
+    assert state.readback_due

@@ -1,0 +1,130 @@
+"""The proof program, read back with our own reader."""
+
+from math import pi
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.plate import KeepOut
+from ivory_table.core.proof import check_program, plan, program, zones_on
+from tests.conftest import setup_for
+
+MACHINES = ["heron", "kestrel", "wren", "bittern"]
+
+
+def proof(machine: str, zones: int = 5, mesh_on: bool = True) -> tuple[str, object]:
+    s = setup_for(machine)
+    laid = plan(s.machine, s.plate, s.filament, zones)
+    return program(s.machine, s.plate, s.filament, laid, mesh_on=mesh_on).text, laid
+
+
+@pytest.mark.parametrize("zones", [5, 9])
+@pytest.mark.parametrize("machine", MACHINES)
+def test_every_printed_line_is_on_the_plate_and_off_the_clips(machine: str, zones: int) -> None:
+    text, _ = proof(machine, zones)
+    plate = setup_for(machine).plate
+    printed = [m for m in read_program(text).moves if m.filament_mm > 0 and m.start[:2] != m.end[:2]]
+    assert len(printed) > 200
+    for move in printed:
+        assert plate.holds(*move.end[:2])
+        assert plate.kept_out(*move.end[:2]) is None
+        assert move.end[2] == pytest.approx(0.2)
+
+
+@pytest.mark.parametrize("machine", MACHINES)
+def test_filament_is_the_beads_area_over_the_filaments(machine: str) -> None:
+    text, laid = proof(machine)
+    filament = setup_for(machine).filament
+    for move in read_program(text).moves:
+        length = np.hypot(move.end[0] - move.start[0], move.end[1] - move.start[1])
+        if move.filament_mm > 0 and length > 5:
+            expected = length * laid.bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
+            assert move.filament_mm == pytest.approx(expected, abs=2e-4)
+
+
+@pytest.mark.parametrize("machine", MACHINES)
+def test_the_order_is_heat_home_mesh_wait_print_lift(machine: str) -> None:
+    text, _ = proof(machine)
+    names = [c for _, c, _ in read_program(text).commands]
+    assert names.index("M190") < names.index("G28") < names.index("M420") < names.index("M109")
+    assert names.count("G28") == 1
+    assert names[-1] == "M84"
+    lifted = read_program(text).moves[-1]
+    assert lifted.end[2] >= 20
+
+
+def test_the_mesh_is_left_alone_when_there_is_none() -> None:
+    assert "M420" not in proof("heron", mesh_on=False)[0]
+
+
+def test_every_travel_is_lifted() -> None:
+    for move in read_program(proof("heron", 9)[0]).moves:
+        travelled = np.hypot(move.end[0] - move.start[0], move.end[1] - move.start[1])
+        if move.filament_mm <= 0 and travelled > 3:
+            assert move.end[2] >= 2
+
+
+def test_bittern_gets_its_live_adjustment_in_the_program_and_absolute_filament() -> None:
+    text, _ = proof("bittern")
+    names = [c for _, c, _ in read_program(text).commands]
+    assert "M290" in names
+    assert "M82" in names
+
+
+def test_a_program_that_leaves_the_plate_is_refused_with_its_line() -> None:
+    s = setup_for("heron")
+    with pytest.raises(ValueError, match="Line 3 would print off the plate"):
+        check_program("G90\nG0 X10 Y10 Z0.2\nG1 X300 Y10 E5\n", s.machine, s.plate, 0.2)
+    with pytest.raises(ValueError, match="keep-out 'front clip'"):
+        check_program("G90\nG0 X100 Y5 Z0.2\nG1 X140 Y5 E5\n", s.machine, s.plate, 0.2)
+    with pytest.raises(ValueError, match="below the first layer"):
+        check_program("G90\nG0 X100 Y50 Z0.1\nG1 X140 Y50 E5\n", s.machine, s.plate, 0.2)
+
+
+def test_patches_step_aside_for_a_clip() -> None:
+    plate = setup_for("heron").plate
+    clip = KeepOut(name="clip", x_min_mm=0, y_min_mm=0, x_max_mm=40, y_max_mm=40)
+    moved = zones_on(plate.model_copy(update={"keep_outs": (clip,)}), 5)
+    assert not clip.holds(moved[0].x_mm, moved[0].y_mm, 10)
+    assert moved[0].x_mm > zones_on(plate, 5)[0].x_mm
+
+
+@pytest.mark.parametrize(
+    ("line", "command", "values"),
+    [
+        ("N12 G1X10.5Y-3E.2*" + str(0), None, None),
+        ("G1 X10 Y20 ; to the left", "G1", {"X": 10, "Y": 20}),
+        ("g1x10y20f3000", "G1", {"X": 10, "Y": 20, "F": 3000}),
+        ("N3 G28 (all) Z", "G28", {"Z": 0}),
+        ("M117 Slide the gauge 2", "M117", {}),
+    ],
+)
+def test_the_reader_takes_what_people_write(line: str, command: str | None, values: dict | None) -> None:
+    if command is None:
+        with pytest.raises(ValueError, match="Line 1: the checksum"):
+            read_program(line)
+        return
+    assert read_program(line).commands == [(1, command, values)]
+
+
+@pytest.mark.parametrize("line", ["hello", "G1 X10 & Y2", "X10 Y20", "G2 X1 Y1 I2"])
+def test_the_reader_names_the_line_it_cannot_read(line: str) -> None:
+    with pytest.raises(ValueError, match="Line 2: "):
+        read_program("G90\n" + line)
+
+
+def test_inches_and_relative_moves() -> None:
+    moves = read_program("G20\nG91\nG1 X1 E1\nG1 X1 E1\n").moves
+    assert moves[-1].end[0] == pytest.approx(50.8)
+    assert moves[-1].filament_mm == pytest.approx(25.4)
+
+
+@given(st.text(max_size=60))
+def test_any_text_is_read_or_refused_with_its_line(text: str) -> None:
+    try:
+        read_program(text)
+    except ValueError as wrong:
+        assert str(wrong).startswith("Line ")
