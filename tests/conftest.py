@@ -1,10 +1,16 @@
 """What every test works with: the workshop of the demo, on a real file."""
 
+import socket
+import threading
+import time
+from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
+import uvicorn
 
+from ivory_table.api.app import create_app
 from ivory_table.core.entries import Entry, RunSetup, What
 from ivory_table.core.run import RunState
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES, furnish
@@ -51,3 +57,22 @@ def workshop(tmp_path: Path) -> Workshop:
 @pytest.fixture
 def desk(workshop: Workshop, tmp_path: Path) -> Desk:
     return Desk(workshop, PracticeRoom(tmp_path / "practice").hands_for)
+
+
+@pytest.fixture(scope="module")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    folder: Path = tmp_path_factory.mktemp("served")
+    workshop = Workshop(folder / "workshop.db")
+    furnish(workshop)
+    app = create_app(Desk(workshop, PracticeRoom(folder / "practice").hands_for))
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="warning"))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    while not server.started:
+        time.sleep(0.02)
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join()

@@ -161,15 +161,17 @@ function Stations({ head }: { head: Head }) {
 function Facts({ facts }: { facts: readonly (readonly [string, string])[] }) {
   if (!facts.length) return null;
   return (
-    <dl className="mt-5">
+    <div className="mt-5">
       <p className="border-b border-hairline pb-1 text-sm font-medium">This run</p>
-      {facts.map(([name, value]) => (
-        <div key={name} className="flex justify-between gap-2 py-0.5 text-sm">
-          <dt className="text-graphite">{name}</dt>
-          <dd className="text-right font-mono">{value}</dd>
-        </div>
-      ))}
-    </dl>
+      <dl>
+        {facts.map(([name, value]) => (
+          <div key={name} className="flex justify-between gap-2 py-0.5 text-sm">
+            <dt className="text-graphite">{name}</dt>
+            <dd className="text-right font-mono">{value}</dd>
+          </div>
+        ))}
+      </dl>
+    </div>
   );
 }
 
@@ -214,7 +216,7 @@ function Foot({ head, takeBack }: { head: Head; takeBack: () => void }) {
       <Button look="quiet" className="px-0 text-sm" onClick={setTheme}>
         {theme === "dark" ? "light" : "dark"}
       </Button>
-      <span className="ml-auto" data-testid="kept">
+      <span className="ml-auto" data-testid="kept" data-seq={head.seq}>
         {head.kept_at ? `kept ${clock(head.kept_at)}` : "nothing kept yet"} · {line}
       </span>
       <Finder />

@@ -244,14 +244,14 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             ))}
             <Button
               className="px-0 font-mono"
-              aria-label="one mark more"
+              aria-label="+1, one mark more"
               onClick={() => setCount({ ...count, marks: Math.min((count.marks ?? 0) + 1, 160) })}
             >
               +1
             </Button>
             <Button
               className="px-0 font-mono"
-              aria-label="one mark fewer"
+              aria-label="−1, one mark fewer"
               onClick={() => setCount({ ...count, marks: Math.max((count.marks ?? 0) - 1, 0) })}
             >
               −1

@@ -1,0 +1,95 @@
+"""The command line: a killed server loses nothing, and the wheel alone is enough."""
+
+import os
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import sysconfig
+import time
+import venv
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import httpx
+import pytest
+
+ROOT = Path(__file__).parents[2]
+
+
+@contextmanager
+def served(command: list[str], data: Path, env: dict | None = None) -> Iterator[tuple[subprocess.Popen, str]]:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    process = subprocess.Popen([*command, "demo", "--data", str(data), "--port", str(port)], env=env)
+    address = f"http://127.0.0.1:{port}"
+    try:
+        for _ in range(150):
+            try:
+                if httpx.get(f"{address}/api/bench").status_code == 200:
+                    break
+            except httpx.TransportError:
+                time.sleep(0.1)
+        yield process, address
+    finally:
+        process.kill()
+        process.wait()
+
+
+def test_a_run_survives_kill_nine(tmp_path: Path) -> None:
+    command = [sys.executable, "-m", "ivory_table.cli"]
+    body = {
+        "id": "r",
+        "machine_id": "heron",
+        "plate_id": "heron-steel",
+        "filament_id": "pla-white",
+        "gauge_id": "copy-paper",
+        "initials": "mk",
+    }
+    with served(command, tmp_path) as (process, address):
+        httpx.post(f"{address}/api/runs", json=body)
+        for seq in range(5):
+            answer = httpx.post(f"{address}/api/runs/r/tram/practice", json={"id": f"e{seq}", "seen_seq": seq})
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+    with served(command, tmp_path) as (_, address):
+        again = httpx.get(f"{address}/api/runs/r/tram").json()
+        assert again == answer.json()
+        # The practice plate, too, is where it was: it goes on answering.
+        more = httpx.post(f"{address}/api/runs/r/tram/practice", json={"id": "e5", "seen_seq": 5})
+        assert more.json()["head"]["seq"] == 6
+
+
+@pytest.mark.skipif(not (ROOT / "src/ivory_table/web/index.html").exists(), reason="the front end is not built")
+def test_the_wheel_alone_serves_the_demo_from_a_clean_venv(tmp_path: Path) -> None:
+    """The dependencies are lent from the environment of the tests, so that no network is needed."""
+    subprocess.run(
+        [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(tmp_path / "dist")],
+        cwd=ROOT,
+        check=True,
+        capture_output=True,
+    )
+    wheel = next((tmp_path / "dist").glob("*.whl"))
+    venv.create(tmp_path / "clean", with_pip=True)
+    python = tmp_path / "clean/bin/python"
+    subprocess.run([python, "-m", "pip", "install", "-q", "--no-deps", "--no-index", wheel], check=True)
+    # On PYTHONPATH no .pth file is read: the checkout itself stays unseen.
+    lent = os.environ | {"PYTHONPATH": sysconfig.get_paths()["purelib"]}
+    where = subprocess.run(
+        [python, "-c", "import ivory_table; print(ivory_table.__file__)"],
+        env=lent,
+        cwd=tmp_path,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert str(tmp_path / "clean") in where.stdout
+    with served([str(tmp_path / "clean/bin/ivory-table")], tmp_path / "data", lent) as (_, address):
+        page = httpx.get(address).text
+        script = page.split('src="')[1].split('"')[0]
+        assert httpx.get(address + script).status_code == 200
+        assert len(httpx.get(f"{address}/api/bench").json()["machines"]) == 4
+    shutil.rmtree(tmp_path / "clean")

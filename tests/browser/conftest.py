@@ -1,0 +1,62 @@
+"""Debian's Chromium, headless, and a page that tells on every foreign request and every complaint."""
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page
+
+AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict:
+    return {
+        "executable_path": shutil.which("chromium"),
+        "args": ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"],
+    }
+
+
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict) -> dict:
+    return browser_context_args | {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
+
+
+@pytest.fixture
+def desk_page(page: Page, address: str) -> Iterator[Page]:
+    """A page on the bench. Afterwards: nothing left the machine, nothing was complained of."""
+    foreign: list[str] = []
+    complaints: list[str] = []
+    page.on("request", lambda r: None if r.url.startswith((address, "data:", "blob:")) else foreign.append(r.url))
+    page.on("pageerror", lambda e: complaints.append(str(e)))
+    page.on(
+        "console", lambda m: complaints.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
+    )
+    page.set_default_timeout(8000)
+    page.goto(address)
+    yield page
+    assert foreign == []
+    assert complaints == []
+
+
+def serious(page: Page) -> list[str]:
+    """Serious findings of axe-core on the page as it stands."""
+    # Given to the page as the browser's own tool, past its policy, as a person's reader would be.
+    page.evaluate(AXE.read_text() + "; undefined")
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")
+    return [
+        f"{v['id']}: {n['html'][:120]}"
+        for v in found["violations"]
+        if v["impact"] in ("serious", "critical")
+        for n in v["nodes"]
+    ]
+
+
+def start_run(page: Page, machine: str, initials: str = "mk") -> str:
+    """Start a run from the bench by mouse; its address."""
+    page.get_by_role("button", name=machine).click()
+    page.get_by_label("Your initials").fill(initials)
+    page.get_by_role("button", name="Start a new run").click()
+    page.get_by_role("heading", name="Tip clean").wait_for()
+    return page.url.rsplit("/", 1)[0]

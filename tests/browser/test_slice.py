@@ -1,0 +1,323 @@
+"""The whole slice as a technician walks it, in a real browser against the real server."""
+
+import re
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from .conftest import serious, start_run
+
+
+def answer_until(page: Page, done: str, most: int = 40) -> None:
+    """Press P until a heading says that this station is through. Every press waits for its row to be kept."""
+    heading = page.get_by_role("heading", name=re.compile(done))
+    for _ in range(most):
+        if heading.count():
+            return
+        before = page.locator("[data-seq]").get_attribute("data-seq")
+        page.keyboard.press("p")
+        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
+    raise AssertionError(f"'{done}' did not come after {most} answers")
+
+
+def test_heron_by_keyboard_alone(desk_page: Page) -> None:
+    page = desk_page
+    # The bench: reach the machine, the initials and the start with Tab and Enter only.
+    for _ in range(40):
+        page.keyboard.press("Tab")
+        if page.evaluate(
+            "document.activeElement.matches('button') && /Heron/.test(document.activeElement.textContent)"
+        ):
+            break
+    page.keyboard.press("Enter")
+    for _ in range(40):
+        page.keyboard.press("Tab")
+        if page.evaluate("document.activeElement.labels?.[0]?.textContent") == "Your initials":
+            break
+    page.keyboard.type("mk")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Tip clean")).to_be_visible()
+
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Plate clean")).to_be_visible()
+    page.keyboard.press("s")
+    expect(page.get_by_text("skipped")).to_be_visible()
+    for k in range(4):
+        expect(page.get_by_text(f"{2 + k} of 6", exact=True)).to_be_visible()
+        page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Checks are through")).to_be_visible()
+    page.keyboard.press("Enter")
+
+    # Tram: which way, then counts typed by hand, then the practice plate for the rest.
+    expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
+    page.keyboard.press("1")
+    expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
+    page.keyboard.type("12")
+    page.keyboard.press("ArrowLeft")
+    expect(page.get_by_test_id("count")).to_contain_text("12")
+    expect(page.get_by_role("button", name="counter-clockwise")).to_be_visible()
+    page.keyboard.press("v")
+    expect(page.get_by_role("button", name="clockwise", exact=True)).to_be_visible()
+    page.keyboard.press("v")
+    page.keyboard.press("Backspace")  # takes back the sense, not the typed count
+    expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
+    answer_until(page, "The plate is parallel")
+    page.keyboard.press("Enter")
+
+    expect(page.get_by_role("heading", name="Measure a grid")).to_be_visible()
+    page.keyboard.press("]")
+    expect(page.get_by_role("heading", name="Lift, then come down to")).to_be_visible()
+    page.keyboard.press("1")
+    expect(page.get_by_role("list", name="Moves so far")).to_contain_text("free")
+    page.keyboard.press("Backspace")
+    answer_until(page, r"Bring it|right as stored")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Send the lines")).to_be_visible()
+    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    page.keyboard.type(value)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
+    page.keyboard.press("Enter")
+
+    expect(page.get_by_role("heading", name="Print the proof")).to_be_visible()
+    page.keyboard.press("Enter")
+    for zone in ("front left", "front right", "centre", "rear left", "rear right"):
+        expect(page.get_by_text(f"Proof 1 · {zone}")).to_be_visible()
+        page.keyboard.press("3")
+    expect(page.get_by_role("heading", name="All zones judged")).to_be_visible()
+    expect(page.get_by_text(re.compile(r"Bring the nozzle 0\.\d\d mm closer"))).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Print the proof again")).to_be_visible()
+
+    page.keyboard.press("]")
+    expect(page.get_by_text("Z offset readback")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("not read back")
+    page.keyboard.press("[")
+    page.keyboard.press("[")
+    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    page.get_by_label("Reported").fill(value)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
+    page.keyboard.press("]")
+    page.keyboard.press("]")
+    page.get_by_role("heading", name="What was found").wait_for()
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Signed off")).to_be_visible()
+
+
+def test_kestrel_by_mouse(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Kestrel")
+    page.get_by_role("button", name="Checked").click()
+    page.get_by_role("button", name="At temperature now").click()
+    expect(page.get_by_text("bed 80°")).to_be_visible()
+    page.get_by_role("link", name="Tram").click()
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_role("button", name="4", exact=True).click()
+    page.get_by_role("button", name="one mark more").click()
+    page.get_by_role("button", name="flip", exact=True).click()
+    expect(page.get_by_test_id("count")).to_contain_text("5")
+    page.get_by_role("button", name=re.compile("^Keep")).click()
+    page.get_by_role("button", name=re.compile("Turned, go on|Go on")).click()
+    expect(page.get_by_text("stop 2")).to_be_visible()
+
+    page.get_by_role("link", name="Mesh").click()
+    page.get_by_label("Points each way").select_option("3")
+    page.get_by_role("button", name="Measure point by point").click()
+    page.get_by_label("Height").fill("0.04")
+    page.get_by_role("button", name=re.compile("Keep, next point")).click()
+    expect(page.get_by_text("2 of 9")).to_be_visible()
+    for _ in range(8):
+        seq = page.locator("[data-seq]").get_attribute("data-seq")
+        page.get_by_role("button", name=re.compile("read for me")).click()
+        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", seq)
+    page.get_by_role("button", name=re.compile("^Keep this mesh")).click()
+    expect(page.get_by_text("in use").first).to_be_visible()
+
+    page.get_by_role("link", name="First layer").click()
+    page.get_by_label("Zones").select_option("9")
+    expect(page.get_by_text("9 patches")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download the program").click()
+    text = download.value.path().read_text()
+    assert download.value.suggested_filename == "proof-kestrel-9-zones.gcode"
+    assert "M420 S1" in text
+    page.get_by_role("button", name=re.compile("It is printed")).click()
+    page.get_by_role("button", name=re.compile("sound fused")).click()
+    expect(page.get_by_text("2 of 9")).to_be_visible()
+
+
+def test_wren_has_three_screws_and_is_done_soon(desk_page: Page) -> None:
+    start_run(desk_page, "Wren")
+    desk_page.keyboard.press("]")
+    answer_until(desk_page, "The plate is parallel", 18)
+    expect(desk_page.get_by_text("Passes of a twist")).to_have_count(0)
+
+
+def test_bittern_has_no_knobs_and_writes_its_line_into_the_start_code(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Bittern")
+    page.keyboard.press("]")
+    expect(page.get_by_role("heading", name="This machine has no knobs")).to_be_visible()
+    expect(page.get_by_role("button", name=re.compile("flip"))).to_have_count(0)
+    page.get_by_role("link", name="Z offset").click()
+    answer_until(page, r"Bring it|right as stored", 30)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name="Write this line into the job's start code")).to_be_visible()
+    page.keyboard.press("Enter")
+    expect(page.get_by_text("in the start code").first).to_be_visible()
+
+
+def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: Browser) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/tram")
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_role("heading", name="Turn until it drags").wait_for()
+    page.keyboard.press("p")
+    page.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
+    page.reload()
+    expect(page.get_by_role("heading", name=re.compile("further|Leave it"))).to_be_visible()
+
+    other = browser.new_page()
+    other.goto(f"{run}/tram")
+    other.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
+    other.keyboard.press("Enter")
+    expect(other.get_by_text("stop 2")).to_be_visible()
+    # The first tab learns of it by itself, and nothing of it is lost.
+    expect(page.get_by_text("stop 2")).to_be_visible(timeout=10_000)
+    other.close()
+
+
+def test_a_run_signed_off_elsewhere_is_told_and_keeps_what_was_typed(desk_page: Page, address: str) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/mesh")
+    page.get_by_role("textbox").fill("0 1\n2 3")
+    run_id = run.rsplit("/", 1)[1]
+    seq = page.request.get(f"{address}/api/runs/{run_id}/head").json()["seq"]
+    signed = {"id": f"{run_id}-s", "seen_seq": seq, "what": {"kind": "signed_off", "note": ""}}
+    assert page.request.post(f"{address}/api/runs/{run_id}/sign_off", data=signed).ok
+    page.get_by_role("button", name="Measure point by point").click()
+    expect(page.get_by_role("alert")).to_contain_text(re.compile("signed off|meanwhile"))
+    expect(page.get_by_role("textbox")).to_have_value("0 1\n2 3")
+
+
+@pytest.mark.parametrize(
+    ("text", "sentence"),
+    [("0.1 0.2\n0.3", "Every row needs the same"), ("0.1 x\n0.1 0.2", "not a number"), ("1,,2\n1,2,3", "hole")],
+)
+def test_a_bad_grid_is_refused_beside_its_field_and_stays_there(desk_page: Page, text: str, sentence: str) -> None:
+    page = desk_page
+    run = start_run(page, "Wren")
+    page.goto(f"{run}/mesh")
+    page.get_by_role("textbox").fill(text)
+    page.get_by_role("button", name="Show it on the sheet").click()
+    expect(page.get_by_role("alert")).to_contain_text(sentence)
+    expect(page.get_by_role("textbox")).to_have_value(text)
+
+
+def test_a_pasted_grid_is_seen_on_the_sheet_before_it_is_kept(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Wren")
+    page.goto(f"{run}/mesh")
+    page.get_by_role("textbox").fill("0.00 0.02 0.05\n0.01 0.06 0.04\n0.02 0.03 0.09")
+    page.get_by_role("button", name="Show it on the sheet").click()
+    expect(page.get_by_test_id("sheet")).to_contain_text("+0.09")
+    expect(page.get_by_test_id("kept")).to_contain_text("nothing kept yet")
+    page.get_by_role("button", name="Keep this mesh").click()
+    expect(page.get_by_role("heading", name="Range 0.09 mm")).to_be_visible()
+
+
+def test_bad_numbers_are_refused_beside_their_fields(desk_page: Page) -> None:
+    page = desk_page
+    page.get_by_role("button", name="Heron").click()
+    page.get_by_label("Your initials").fill("")
+    page.get_by_role("button", name="Start a new run").click()
+    expect(page.get_by_role("alert")).to_contain_text("Give your initials")
+    run = start_run(page, "Heron")
+    page.get_by_label("Bed").fill("999")
+    expect(page.get_by_role("alert")).to_contain_text("0 to 150")
+    page.goto(f"{run}/offset")
+    page.get_by_label("Or a number of your own").fill("closer")
+    expect(page.get_by_role("alert")).to_contain_text("Give a number")
+    page.get_by_label("Or a number of your own").fill("0.9")
+    expect(page.get_by_text("0.03 mm closer than now")).to_be_visible()
+
+
+def test_pointing_at_a_place_marks_it_in_all_three_views(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/tram")
+    sheet = page.get_by_test_id("sheet")
+    sheet.wait_for()
+    box = sheet.bounding_box()
+    lines = sheet.locator("path[stroke='var(--brass)']")
+    assert lines.count() == 0
+    page.mouse.move(box["x"] + 0.4 * box["width"], box["y"] + 0.4 * box["height"])
+    expect(lines).to_have_count(4)  # two on the plan, one in each elevation
+    page.mouse.move(box["x"] + 2, box["y"] + 2)
+    expect(lines).to_have_count(0)
+
+
+def test_the_finder_and_the_list_of_keys(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Heron")
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("skip this check")
+    expect(page.get_by_role("dialog")).to_contain_text("Nothing yet")
+    page.keyboard.press("Escape")
+    page.keyboard.press("Control+k")
+    page.keyboard.type("first")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("first_layer"))
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize("machine", ["Heron", "Bittern"])
+def test_no_screen_has_a_serious_finding(browser: Browser, address: str, scheme: str, machine: str) -> None:
+    page = browser.new_context(color_scheme=scheme, viewport={"width": 1280, "height": 800}).new_page()
+    page.goto(address)
+    page.get_by_role("button", name=machine).wait_for()
+    found = {"bench": serious(page)}
+    run = start_run(page, machine)
+    run_id = run.rsplit("/", 1)[1]
+    for station in ("tram", "tram", "offset", "offset", "first_layer", "first_layer", "first_layer"):
+        seq = page.request.get(f"{address}/api/runs/{run_id}/head").json()["seq"]
+        page.request.post(
+            f"{address}/api/runs/{run_id}/{station}/practice", data={"id": f"{run_id}-{seq}", "seen_seq": seq}
+        )
+    for station in ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off", "record"):
+        page.goto(f"{run}/{station}")
+        page.get_by_test_id("sheet").wait_for()
+        found[station] = serious(page)
+    page.context.close()
+    assert {k: v for k, v in found.items() if v} == {}
+
+
+@pytest.mark.parametrize("station", ["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"])
+def test_a_phone_shows_the_sheet_above_and_the_slip_below(browser: Browser, address: str, station: str) -> None:
+    page = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True).new_page()
+    page.goto(address)
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/{station}")
+    sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="What to do now")
+    slip.wait_for()
+    assert sheet.bounding_box()["y"] < slip.bounding_box()["y"]
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    small = page.evaluate(
+        "[...document.querySelectorAll('button, select, input:not([type=file])')].filter(e => e.offsetParent)"
+        ".filter(e => e.getBoundingClientRect().height < 43.5).map(e => e.textContent || e.id)"
+    )
+    assert small == []
+    page.context.close()
+
+
+@pytest.mark.parametrize("station", ["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"])
+def test_at_1280_by_800_the_page_does_not_scroll(desk_page: Page, station: str) -> None:
+    run = start_run(desk_page, "Heron")
+    desk_page.goto(f"{run}/{station}")
+    desk_page.get_by_test_id("sheet").wait_for()
+    size = desk_page.evaluate("[document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
+    assert size == [1280, 800]
