@@ -126,7 +126,15 @@ def stops_table(plates: int, seed: int) -> list[list[float]]:
                 column = next((c for c, top in enumerate(TRAM.stops_left_p) if p < top), None)
                 if column is not None:
                     bins.setdefault((unvisited, column), []).append(stops - i)
-    return [[round(float(np.mean(bins.get((u, c), [u]))), 1) for c in range(len(TRAM.stops_left_p))] for u in range(5)]
+    rows = []
+    for unvisited in range(5):
+        row: list[float] = []
+        for column in range(len(TRAM.stops_left_p)):
+            seen = bins.get((unvisited, column), [])
+            # Hardly ever seen: as its neighbour of less certainty.
+            row.append(round(float(np.mean(seen)), 1) if len(seen) >= 20 or not row else row[-1])
+        rows.append(row)
+    return rows
 
 
 if __name__ == "__main__":

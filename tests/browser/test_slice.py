@@ -43,7 +43,7 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     page.keyboard.press("s")
     expect(page.get_by_text("skipped")).to_be_visible()
     for k in range(4):
-        expect(page.get_by_text(f"{2 + k} of 6", exact=True)).to_be_visible()
+        expect(page.get_by_role("region").get_by_text(f"{2 + k} of 6", exact=True)).to_be_visible()
         page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Checks are through")).to_be_visible()
     page.keyboard.press("Enter")
@@ -94,12 +94,14 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("not read back")
     page.keyboard.press("[")
+    page.get_by_role("heading", name="Print the proof again").wait_for()
     page.keyboard.press("[")
     value = page.locator("pre").inner_text().split("P")[1].split()[0]
     page.get_by_label("Reported").fill(value)
     page.keyboard.press("Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
     page.keyboard.press("]")
+    page.get_by_role("heading", name="Print the proof again").wait_for()
     page.keyboard.press("]")
     page.get_by_role("heading", name="What was found").wait_for()
     page.keyboard.press("Enter")
@@ -136,7 +138,7 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     expect(page.get_by_text("in use").first).to_be_visible()
 
     page.get_by_role("link", name="First layer").click()
-    page.get_by_label("Zones").select_option("9")
+    page.get_by_label("Zones", exact=True).select_option("9")
     expect(page.get_by_text("9 patches")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("link", name="Download the program").click()

@@ -1,7 +1,7 @@
 """The routes: the bench, runs, and one router for each station."""
 
 from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from fastapi import APIRouter, Body, Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
@@ -105,21 +105,25 @@ def _download(text: str, name: str, kind: str) -> PlainTextResponse:
 def _station(
     station: Station,
     model: type[Value],
-    view: Callable[[OpenRun, ZoneCount], Any],
+    view: Callable[[OpenRun, ZoneCount], Value],
     practice: Callable[[Desk, OpenRun, ZoneCount], What] | None = None,
 ) -> APIRouter:
     """What every station offers: its view, keeping an entry, and asking the practice plate."""
     router = APIRouter(prefix=f"/api/runs/{{run_id}}/{station}", tags=[station])
 
-    def get_view(request: Request, run_id: RunId, zones: Zones = 5) -> Any:
-        return view(desk(request).open(run_id), zones)
+    def answer(run: OpenRun, zones: ZoneCount) -> Response:
+        # Written out at once: the view is a checked model already, and a reading should not wait.
+        return Response(view(run, zones).model_dump_json(), media_type="application/json")
 
-    def keep(request: Request, run_id: RunId, wanted: Keep, zones: Zones = 5) -> Any:
-        return view(desk(request).keep(run_id, station, wanted), zones)
+    def get_view(request: Request, run_id: RunId, zones: Zones = 5) -> Response:
+        return answer(desk(request).open(run_id), zones)
 
-    def read_for_me(request: Request, run_id: RunId, ask: Ask, zones: Zones = 5) -> Any:
+    def keep(request: Request, run_id: RunId, wanted: Keep, zones: Zones = 5) -> Response:
+        return answer(desk(request).keep(run_id, station, wanted), zones)
+
+    def read_for_me(request: Request, run_id: RunId, ask: Ask, zones: Zones = 5) -> Response:
         at = desk(request)
-        return view(at.ask_hands(run_id, station, ask.id, ask.seen_seq, lambda run: _ask(at, run, zones)), zones)
+        return answer(at.ask_hands(run_id, station, ask.id, ask.seen_seq, lambda run: _ask(at, run, zones)), zones)
 
     def _ask(at: Desk, run: OpenRun, zones: ZoneCount) -> What:
         assert practice is not None

@@ -73,16 +73,18 @@ def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> B
 def reversed_evidence(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, drag_gap_mm: float) -> float:
     """ln of how much better a count is explained by a knob that works against its declared sense."""
 
+    screw = screws[j]
+    row = belief.gap_row(screw.x_mm, screw.y_mm) + belief.surface.unit(belief.surface.bias)
+    up = marks * screw.mm_per_mark * screw.sense
+    hand = float(hand_error_mm(up))
+    # Only the height at this screw is looked at: its mean, its variance, and how far a turn moves it.
+    lever = belief.passes[:, :, j] @ row[: belief.surface.knobs]
+    at, variance = belief.mean @ row, (belief.cov @ row) @ row
+    s = variance + lever**2 * (hand**2 + screw.mm_per_mark**2 / 12) + drag_sd_mm() ** 2 + hand**2
+
     def log_p(sign: int) -> float:
-        screw = screws[j]
-        up = sign * marks * screw.mm_per_mark * screw.sense
-        sd = float(np.hypot(hand_error_mm(up), screw.mm_per_mark / 12**0.5))
-        moved = belief.turned(j, up, sd)
-        row = belief.gap_row(screw.x_mm, screw.y_mm) + belief.surface.unit(belief.surface.bias)
-        s = np.einsum("i,nij,j->n", row, moved.cov, row) + drag_sd_mm() ** 2 + float(hand_error_mm(up)) ** 2
-        miss = belief.shift_mm - drag_gap_mm - moved.mean @ row
-        terms = moved.log_weight - 0.5 * (np.log(s) + miss**2 / s)
-        return float(np.logaddexp.reduce(terms))
+        miss = belief.shift_mm - drag_gap_mm - at - sign * lever * up
+        return float(np.logaddexp.reduce(belief.log_weight - 0.5 * (np.log(s) + miss**2 / s)))
 
     return log_p(-1) - log_p(+1)
 

@@ -128,7 +128,7 @@ class Belief:
     def of(self, rows: Array) -> tuple[Array, Array]:
         """Mean and sd, (n,) each, of rows (n, d) of the state."""
         mean, cov = self.collapsed
-        variance = np.einsum("ij,jk,ik->i", rows, cov, rows)
+        variance = ((rows @ cov) * rows).sum(axis=1)
         return rows @ mean, np.sqrt(np.maximum(variance, 0.0))
 
     def height(self, xy: ArrayLike) -> tuple[Array, Array]:
@@ -179,7 +179,7 @@ class Belief:
         keep = np.flatnonzero(self.weight > 1e-3 / len(self.weight))
         root = np.linalg.cholesky(self.cov[keep, :a, :a] + 1e-12 * np.eye(a))
         # Anchors first, so that the range is taken over the slow axis.
-        heights = np.einsum("nij,jkn->ikn", root, normal_draws(a, count, len(keep)))
+        heights = np.einsum("nij,jkn->ikn", root, normal_draws(a, count, len(self.weight))[:, :, : len(keep)])
         heights += self.mean[keep, :a].T[:, None, :]
         weight = self.weight[keep] / self.weight[keep].sum() / count
         return heights.max(axis=0) - heights.min(axis=0), weight

@@ -239,6 +239,8 @@ class Desk:
     def _learn(self, run: OpenRun, entry: Entry) -> None:
         """What a run teaches beyond itself: a knob's sense, the stored value, the supports."""
         what, machine_id = entry.what, run.setup.machine.id
+        if not isinstance(what, SenseTried | Readback | SignedOff):
+            return
         try:
             machine = self.workshop.machine(machine_id)
         except LookupError:

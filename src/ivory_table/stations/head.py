@@ -53,6 +53,7 @@ class RunHead(Value):
     heated: str
     stations: tuple[StationLine, ...]
     rows: tuple[KeptRow, ...]
+    readback_due: bool
     signed_off: bool
 
 
@@ -174,6 +175,7 @@ def head_of(run: OpenRun) -> RunHead:
             KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e))
             for e in reversed(alive[-40:])
         ),
+        readback_due=s.readback_due,
         signed_off=s.signed_off is not None,
     )
 

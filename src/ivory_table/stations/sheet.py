@@ -1,12 +1,13 @@
 """What is drawn on the sheet, as numbers: the field, the knobs, the points. Heights: plate high positive."""
 
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
 
 from ivory_table.core.plate import KeepOut
 from ivory_table.core.run import RunState
-from ivory_table.core.surface import Array
+from ivory_table.core.surface import Array, Surface
 from ivory_table.core.value import Value
 
 POINTS = 19
@@ -65,11 +66,14 @@ class Sheet(Value):
     figures: tuple[Figure, ...] = ()
 
 
-def _grid(state: RunState) -> tuple[Array, Array, Array]:
-    x0, y0, x1, y1 = state.setup.plate.bounds
+@lru_cache(maxsize=64)
+def _grid(surface: Surface) -> tuple[Array, Array, Array, Array]:
+    """Axes, places and rows of the grid that is drawn; the same for as long as a run is open."""
+    x0, y0, x1, y1 = surface.plate.bounds
     xs, ys = np.linspace(x0, x1, POINTS), np.linspace(y0, y1, POINTS)
     gx, gy = np.meshgrid(xs, ys)
-    return xs, ys, np.column_stack([gx.ravel(), gy.ravel()])
+    places = np.column_stack([gx.ravel(), gy.ravel()])
+    return xs, ys, places, surface.rows(places)
 
 
 def height_field(
@@ -78,9 +82,8 @@ def height_field(
     """The believed surface. `level_mm` is taken off; None takes the common height of the anchors off,
     together with its uncertainty. With `after_mesh`, what the machine's mesh follows is taken off too.
     """
-    xs, ys, places = _grid(state)
     belief = state.belief
-    rows = belief.surface.rows(places)
+    xs, ys, places, rows = _grid(belief.surface)
     if level_mm is None:
         anchors = belief.surface.rows(belief.surface.anchors).mean(axis=0)
         mean, sd = belief.of(rows - anchors)

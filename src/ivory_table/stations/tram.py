@@ -81,8 +81,11 @@ def view(run: OpenRun) -> TramView:
         stop = _next(state)
         at, after = stop.screw, stop.spread_after_mm
         screw = state.screws[at]
-        body |= {"screw": screw.name, "about_marks": stop.about_marks, "mm_per_mark": screw.mm_per_mark}
-        turns = {at: stop.about_marks}
+        body |= {"screw": screw.name, "mm_per_mark": screw.mm_per_mark}
+        if at in state.visited:
+            # Before the first visit the turn is anybody's guess; none is shown.
+            body["about_marks"] = stop.about_marks
+            turns = {at: stop.about_marks}
         reasons.append(
             f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm."
         )

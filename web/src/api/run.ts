@@ -43,7 +43,8 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     onSuccess: (view: Views[S]) => {
       pending.current = null;
       cache.setQueryData(["run", runId, station, zones], view);
-      cache.invalidateQueries({ queryKey: ["run", runId], predicate: (q) => q.queryKey[2] !== station });
+      // What other stations showed is of before: none of it may be answered to.
+      cache.removeQueries({ queryKey: ["run", runId], predicate: (q) => q.queryKey[2] !== station });
     },
     onError: (wrong: Refusal) => {
       if (wrong.problem.code !== "no_answer") pending.current = null;

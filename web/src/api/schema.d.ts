@@ -1363,6 +1363,8 @@ export interface components {
             kept_at: string | null;
             machine: components["schemas"]["Machine"];
             plate: components["schemas"]["Plate"];
+            /** Readback Due */
+            readback_due: boolean;
             /** Rows */
             rows: components["schemas"]["KeptRow"][];
             /** Seq */

@@ -11,6 +11,7 @@ export function Knob({
   from,
   tol,
   edge,
+  scale,
 }: {
   knob: Schemas["KnobMark"];
   x: number;
@@ -18,6 +19,8 @@ export function Knob({
   from: SeenFrom;
   tol: number;
   edge: { left: number; right: number; below: boolean };
+  /** Larger on a phone, where the whole drawing is small. */
+  scale: number;
 }) {
   const known = knob.visited && knob.sd_mm < 0.15;
   const out = known && Math.abs(knob.height_mm) > tol;
@@ -32,10 +35,12 @@ export function Knob({
   const label =
     marks && knob.next ? `${knob.name} · about ${fraction(Math.round(marks) || Math.sign(marks))}` : knob.name;
   const width = label.length * 6.1 + 16;
-  const lx = Math.min(Math.max(x - width / 2, edge.left), edge.right - width);
+  // Everything is placed around the knob, in the knob's own scale.
+  const at = (v: number, knobAt: number) => knobAt + (v - knobAt) / scale;
+  const lx = Math.min(Math.max(x - width / 2, at(edge.left, x)), at(edge.right, x) - width);
   const ly = edge.below ? y + R + 8 : y - R - 30;
   return (
-    <g>
+    <g transform={`translate(${x * (1 - scale)} ${y * (1 - scale)}) scale(${scale})`}>
       <circle
         cx={x}
         cy={y}
@@ -60,7 +65,13 @@ export function Knob({
         {known ? signed(knob.height_mm) : "?"}
       </text>
       <rect x={lx} y={ly} width={width} height={20} rx={3} fill="var(--paper)" stroke="var(--hairline)" />
-      <text x={lx + width / 2} y={ly + 14} textAnchor="middle" className="svg-words" style={{ fill: "var(--ink)" }}>
+      <text
+        x={lx + width / 2}
+        y={ly + 14}
+        textAnchor="middle"
+        className="svg-words"
+        style={{ fill: "var(--ink)", fontSize: 12 }}
+      >
         {label}
       </text>
     </g>

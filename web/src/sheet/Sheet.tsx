@@ -2,7 +2,7 @@
  * The drawing that every station puts on the table: plan, both elevations, title block.
  * It knows numbers and places, nothing of the API's calls. `onPlace` is called with mm on the plate.
  */
-import { type PointerEvent, type ReactNode, useMemo, useState } from "react";
+import { type PointerEvent, type ReactNode, useMemo, useState, useSyncExternalStore } from "react";
 import type { Schemas } from "../api/client";
 import { type SeenFrom, signed } from "../ui/words";
 import { Elevation } from "./Elevation";
@@ -23,6 +23,7 @@ interface Props {
 export function Sheet({ sheet, from, title, children, below }: Props) {
   const frame = useMemo(() => frameOf(sheet.bounds_mm), [sheet.bounds_mm]);
   const [hover, setHover] = useState<{ x?: number; y?: number } | null>(null);
+  const narrow = useNarrow();
   const { plan } = frame;
   const [x0, y0, x1, y1] = sheet.bounds_mm;
 
@@ -117,6 +118,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
           y={frame.py(k.y_mm)}
           from={from}
           tol={sheet.field?.tol_mm ?? 0.03}
+          scale={narrow ? 1.5 : 1}
           edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
         />
       ))}
@@ -141,10 +143,23 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
   );
 }
 
+/** Whether the page is as narrow as a phone. */
+function useNarrow(): boolean {
+  return useSyncExternalStore(
+    (changed) => {
+      NARROW.addEventListener("change", changed);
+      return () => NARROW.removeEventListener("change", changed);
+    },
+    () => NARROW.matches,
+  );
+}
+const NARROW = window.matchMedia("(max-width: 640px)");
+
 function SpotMark({ spot, frame }: { spot: Schemas["Spot"]; frame: Frame }) {
   const x = frame.px(spot.x_mm);
   const y = frame.py(spot.y_mm);
   const value = spot.value_mm ?? null;
+  const atEdge = x > frame.plan.x + frame.plan.w - 60;
   return (
     <g>
       {spot.kind === "next" ? (
@@ -155,7 +170,7 @@ function SpotMark({ spot, frame }: { spot: Schemas["Spot"]; frame: Frame }) {
         <circle cx={x} cy={y} r={4} fill="var(--ink)" />
       )}
       {value !== null && (
-        <text className="svg-number halo" x={x + 9} y={y - 5}>
+        <text className="svg-number halo" x={atEdge ? x - 9 : x + 9} y={y - 5} textAnchor={atEdge ? "end" : "start"}>
           {signed(value)}
           {spot.kind === "doubtful" ? " ?" : ""}
         </text>
@@ -251,7 +266,7 @@ function Legend({ x, y, tol, against }: { x: number; y: number; tol: number; aga
             fillOpacity={i.fill.startsWith("url") ? 1 : 0.25}
             stroke={i.stroke}
           />
-          <text className="svg-words" x={19} y={11}>
+          <text className="svg-words" x={19} y={11} style={{ fontSize: 12 }}>
             {i.text}
           </text>
         </g>

@@ -73,7 +73,19 @@ export function Swatch({
 }
 
 /** Four neighbouring lines cut across, on the plate, drawn to the bead model's width and height. */
-export function Section({ swatch, x, y, label }: { swatch: SwatchData; x: number; y: number; label: string }) {
+export function Section({
+  swatch,
+  x,
+  y,
+  label,
+  unknown = false,
+}: {
+  swatch: SwatchData;
+  x: number;
+  y: number;
+  label: string;
+  unknown?: boolean;
+}) {
   const perMm = 58;
   const w = swatch.line_mm * perMm;
   const h = swatch.height_mm * perMm;
@@ -89,8 +101,9 @@ export function Section({ swatch, x, y, label }: { swatch: SwatchData; x: number
           width={w}
           height={h}
           rx={h / 2}
-          fill="var(--plastic)"
-          stroke="var(--ink)"
+          fill={unknown ? "none" : "var(--plastic)"}
+          stroke={unknown ? "var(--graphite)" : "var(--ink)"}
+          strokeDasharray={unknown ? "2 3" : undefined}
           strokeWidth="0.9"
         />
       ))}

@@ -102,7 +102,13 @@ export function FirstLayer() {
                 <text className="svg-words" x={0} y={8}>
                   in section, {zone.name}
                 </text>
-                <Section swatch={zone.swatch} x={0} y={26} label="as it is" />
+                <Section
+                  swatch={zone.swatch}
+                  x={0}
+                  y={26}
+                  label={zone.sd_mm > 0.08 ? "not known yet" : "as it is"}
+                  unknown={zone.sd_mm > 0.08}
+                />
                 <Section swatch={view.target_swatch} x={210} y={26} label="as wanted" />
               </>
             )
@@ -196,6 +202,7 @@ function ZonesLayer({
         const x = frame.px(z.x_mm);
         const y = frame.py(z.y_mm);
         const judged = z.grade !== null || z.caliper_mm !== null;
+        const unknown = z.sd_mm > 0.08 && !judged;
         const left = Math.min(Math.max(x - box / 2, frame.plan.x + 3), frame.plan.x + frame.plan.w - box - 3);
         const top = Math.min(Math.max(y - 39, frame.plan.y + 3), frame.plan.y + frame.plan.h - 81);
         return (
@@ -229,11 +236,17 @@ function ZonesLayer({
               y={top + (judged ? 68 : 54)}
               textAnchor="middle"
               style={{
-                fill: z.p_sound >= 0.8 ? "var(--verdigris)" : z.error_mm > 0 ? "var(--slate)" : "var(--madder)",
+                fill: unknown
+                  ? "var(--graphite)"
+                  : z.p_sound >= 0.8
+                    ? "var(--verdigris)"
+                    : z.error_mm > 0
+                      ? "var(--slate)"
+                      : "var(--madder)",
                 fontSize: 12,
               }}
             >
-              {z.sd_mm > 0.08 && !judged ? "?" : `${signed(z.error_mm)}${judged ? "" : " ?"}`}
+              {unknown ? "?" : `${signed(z.error_mm)}${judged ? "" : " ?"}`}
             </text>
           </g>
         );
@@ -336,6 +349,11 @@ function PrintSlip({
             { value: "9", text: "nine" },
           ]}
         />
+      )}
+      {view.head.readback_due && (
+        <Panel tone="brass">
+          <p className="text-sm">The new Z offset is not read back yet. Do that at Z offset before printing.</p>
+        </Panel>
       )}
       <a
         className="flex min-h-11 items-center justify-center rounded-[4px] border border-ink px-3 font-semibold"

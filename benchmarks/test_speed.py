@@ -1,0 +1,39 @@
+"""How long the core thinks: advice after a reading (four screws), and the field of nine zones."""
+
+import numpy as np
+from pytest_benchmark.fixture import BenchmarkFixture
+from tests.conftest import setup_for
+
+from ivory_table.core import advice
+from ivory_table.core.belief import Belief
+from ivory_table.core.judge import Mark, estimate_field, field_prior
+from ivory_table.core.proof import plan
+from ivory_table.core.run import RunState
+from ivory_table.core.surface import Surface
+
+HERON = setup_for("heron")
+
+
+def test_advice_after_a_reading(benchmark: BenchmarkFixture) -> None:
+    """Bar: median 5 ms. A count kept, the extra turn, the next stop."""
+    screws = HERON.machine.screws
+    belief = Belief.prior(Surface.of(HERON.machine, HERON.plate), bias_sd_mm=0.02)
+    for j in (0, 3, 1):
+        belief = advice.counted(belief, screws, j, 4, 0.1)
+
+    def one_stop() -> float:
+        now = advice.counted(belief, screws, 2, -3, 0.1)
+        more = advice.further(now, screws, 2, 0.03, 0.1)
+        return more.spread_mm + advice.next_stop(now, screws, 0.1, 2).about_marks
+
+    benchmark(one_stop)
+
+
+def test_field_of_nine_zones(benchmark: BenchmarkFixture) -> None:
+    """Bar: 30 ms. Every zone graded, three with a caliper."""
+    belief = RunState.start(HERON).belief
+    laid = plan(HERON.machine, HERON.plate, HERON.filament, 9)
+    _, mean, cov = field_prior(belief, laid.places, laid.layer_mm, np.zeros(9))
+    grades = ["parted", "sound", "ridged"] * 3
+    marks = tuple(Mark(k, g, 0.2 if k % 3 == 1 else None) for k, g in enumerate(grades))
+    benchmark(lambda: estimate_field(mean, cov, marks, laid.bead))

@@ -1,0 +1,113 @@
+"""Refresh docs/screenshots from the demo workshop: `make shots`. One picture per main view."""
+
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import httpx
+from playwright.sync_api import Browser, sync_playwright
+
+SHOTS = Path(__file__).parent / "screenshots"
+HERON = {"machine_id": "heron", "plate_id": "heron-steel", "filament_id": "pla-white", "gauge_id": "copy-paper"}
+BITTERN = {"machine_id": "bittern", "plate_id": "bittern-disc", "filament_id": "petg-grey", "gauge_id": "copy-paper"}
+
+
+class Walk:
+    """A run walked through the API, so that each picture shows real work."""
+
+    def __init__(self, http: httpx.Client, run: str, start: dict[str, str]) -> None:
+        self.http, self.run = http, run
+        http.post("/api/runs", json=start | {"id": run, "initials": "mk"})
+
+    def _post(self, path: str, body: dict) -> bool:
+        seq = self.http.get(f"/api/runs/{self.run}/head").json()["seq"]
+        body = {"id": f"{self.run}-{seq + 1}", "seen_seq": seq} | body
+        return self.http.post(f"/api/runs/{self.run}/{path}", json=body).status_code == 200
+
+    def keep(self, station: str, **what: object) -> None:
+        assert self._post(station, {"what": what}), what
+
+    def practise(self, station: str, times: int = 40) -> None:
+        for _ in range(times):
+            if not self._post(f"{station}/practice", {}):
+                break
+
+
+def shoot(browser: Browser, url: str, name: str, *, width: int = 1280, height: int = 800, dark: bool = False) -> None:
+    context = browser.new_context(
+        viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", reduced_motion="reduce"
+    )
+    page = context.new_page()
+    page.goto(url)
+    page.get_by_role("heading").first.wait_for()
+    page.wait_for_timeout(700)
+    page.screenshot(path=SHOTS / f"{name}.png")
+    context.close()
+
+
+def main() -> None:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    address = f"http://127.0.0.1:{port}"
+    data = tempfile.mkdtemp()
+    server = subprocess.Popen(
+        [sys.executable, "-m", "ivory_table.cli", "demo", "--data", data, "--port", str(port)],
+        stdout=subprocess.DEVNULL,
+    )
+    http = httpx.Client(base_url=address, timeout=20)
+    for _ in range(100):
+        try:
+            http.get("/api/bench")
+            break
+        except httpx.TransportError:
+            time.sleep(0.1)
+    with sync_playwright() as p:
+        browser = p.chromium.launch(
+            executable_path=shutil.which("chromium"),
+            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+        )
+        at = f"{address}/runs/shots"
+        walk = Walk(http, "shots", HERON)
+        for check in ("tip_clean", "plate_clean"):
+            walk.keep("prepare", kind="check_done", check=check, outcome="done")
+        for caution in ("hot", "solvent", "lift", "descent", "below_zero", "first_loop", "mains"):
+            walk.keep("prepare", kind="caution_seen", caution=caution)
+        walk.keep("prepare", kind="heated", bed_c=60, nozzle_c=150, held_since="2026-01-01T08:00:00Z")
+        shoot(browser, f"{at}/prepare", "prepare")
+        walk.practise("tram", 7)
+        shoot(browser, f"{at}/tram", "tram-count")
+        shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
+        walk.practise("tram", 1)
+        shoot(browser, f"{at}/tram", "tram-further")
+        walk.practise("tram")
+        shoot(browser, f"{at}/tram", "tram-done")
+        walk.keep("mesh", kind="mesh_planned", columns=3, rows=3, owns_zero=True)
+        walk.practise("mesh", 4)
+        shoot(browser, f"{at}/mesh", "mesh-reading")
+        walk.practise("mesh")
+        shoot(browser, f"{at}/mesh", "mesh-kept")
+        walk.practise("offset", 2)
+        shoot(browser, f"{at}/offset", "offset")
+        walk.practise("offset")
+        walk.practise("first_layer", 4)
+        shoot(browser, f"{at}/first_layer", "first-layer-judge")
+        walk.practise("first_layer")
+        shoot(browser, f"{at}/first_layer", "first-layer-decide")
+        shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
+        shoot(browser, f"{at}/sign_off", "sign-off")
+        shoot(browser, f"{at}/record", "record", height=1100)
+        Walk(http, "round", BITTERN).practise("tram", 1)
+        Walk(http, "round", BITTERN).practise("offset")
+        shoot(browser, f"{address}/runs/round/first_layer", "round-plate")
+        shoot(browser, address, "bench")
+        browser.close()
+    server.kill()
+
+
+if __name__ == "__main__":
+    main()
