@@ -206,6 +206,8 @@ class PracticeRoom:
         if file.exists():
             body = json.loads(file.read_text())
             mesh = body.pop("mesh")
+            body["bumps"] = [(x, y, height) for x, y, height in body["bumps"]]
+            body["greasy"] = [(x, y) for x, y in body["greasy"]]
             truth = Truth(**body, mesh=MeshSurvey.model_validate(mesh) if mesh else None)
         else:
             seed = int.from_bytes(sha256(setup.id.encode()).digest()[:4], "big")
