@@ -4,6 +4,7 @@ import socket
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -59,9 +60,9 @@ def desk(workshop: Workshop, tmp_path: Path) -> Desk:
     return Desk(workshop, PracticeRoom(tmp_path / "practice").hands_for)
 
 
-@pytest.fixture(scope="module")
-def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    folder: Path = tmp_path_factory.mktemp("served")
+@contextmanager
+def serving(folder: Path) -> Iterator[str]:
+    """The real server, on a real port, with the demo workshop in a folder of its own."""
     workshop = Workshop(folder / "workshop.db")
     furnish(workshop)
     app = create_app(Desk(workshop, PracticeRoom(folder / "practice").hands_for))

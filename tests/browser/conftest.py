@@ -7,7 +7,16 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Page
 
+from tests.conftest import serving
+
 AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
+
+
+@pytest.fixture
+def address(tmp_path: Path) -> Iterator[str]:
+    """A workshop of its own for each test: what a machine has learnt in one is not known in the next."""
+    with serving(tmp_path) as at:
+        yield at
 
 
 @pytest.fixture(scope="session")

@@ -323,3 +323,141 @@ def test_at_1280_by_800_the_page_does_not_scroll(desk_page: Page, station: str) 
     desk_page.get_by_test_id("sheet").wait_for()
     size = desk_page.evaluate("[document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
     assert size == [1280, 800]
+
+
+def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/tram")
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_label("Way of working").select_option("read_all")
+    for screw, value in (
+        ("front left", "0.12"),
+        ("front right", "-0.05"),
+        ("rear left", "0,02"),
+        ("rear right", "−0.09"),
+    ):
+        expect(page.get_by_text(screw, exact=True).last).to_be_visible()
+        if screw == "front left":
+            page.get_by_label("Reading").fill("high")
+            page.keyboard.press("Enter")
+            expect(page.get_by_role("alert")).to_contain_text("such as 0.12")
+            expect(page.get_by_label("Reading")).to_have_value("high")
+        seq = page.locator("[data-seq]").get_attribute("data-seq")
+        page.get_by_label("Reading").fill(value)
+        page.keyboard.press("Enter")
+        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", seq)
+    expect(page.get_by_role("heading", name="Turn each knob once")).to_be_visible()
+    expect(page.get_by_role("list").filter(has_text="front left")).to_contain_text("counter-clockwise")
+    page.get_by_role("button", name=re.compile("All turned")).click()
+    expect(page.get_by_role("heading", name=re.compile("Read the height here|Within tolerance"))).to_be_visible()
+
+
+def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/offset")
+    answer_until(page, r"Bring it|right as stored", 30)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Send the lines").wait_for()
+    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    page.get_by_label("Reported").fill("-" + value)
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("not stored as meant")
+    expect(page.get_by_label("Reported")).to_have_value("-" + value)
+    page.get_by_label("Reported").fill(value)
+    page.keyboard.press("Enter")
+    page.get_by_label("Or a number of your own").fill("2")
+    page.get_by_role("button", name="Set", exact=True).click()
+    expect(page.get_by_role("alert")).to_contain_text("into the plate")
+    page.get_by_role("button", name="I am sure").click()
+    expect(page.get_by_text("+2.000").first).to_be_visible()
+
+
+def test_zones_are_reached_by_arrows_and_a_caliper_is_kept_with_the_grade(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/first_layer")
+    page.get_by_role("button", name=re.compile("It is printed")).click()
+    page.get_by_text("Proof 1 · front left").wait_for()
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_text("Proof 1 · front right")).to_be_visible()
+    page.keyboard.press("ArrowUp")
+    expect(page.get_by_text(re.compile("Proof 1 · (rear right|centre)"))).to_be_visible()
+    page.get_by_label("Caliper").fill("fat")
+    expect(page.get_by_role("alert")).to_contain_text("such as 0.21")
+    page.get_by_label("Caliper").fill("0.20")
+    page.get_by_role("button", name=re.compile("sound fused")).click()
+    expect(page.get_by_text("Proof 1 · front left")).to_be_visible()
+    page.keyboard.press("?")
+    expect(page.get_by_role("dialog")).to_contain_text("sound 0.2 mm")
+
+
+def test_a_run_is_carried_to_the_bench_as_a_file(desk_page: Page, address: str) -> None:
+    page = desk_page
+    run = start_run(page, "Wren")
+    run_id = run.rsplit("/", 1)[1]
+    file = page.request.get(f"{address}/api/runs/{run_id}/file").text()
+    page.goto(address)
+    bring = page.get_by_label("Bring a run from another installation")
+    bring.set_input_files({"name": "run.json", "mimeType": "application/json", "buffer": b"{not json"})
+    expect(page.get_by_role("alert")).to_contain_text("not readable JSON")
+    bring.set_input_files(
+        {
+            "name": "old.json",
+            "mimeType": "application/json",
+            "buffer": file.replace('"version":1', '"version":7').encode(),
+        }
+    )
+    expect(page.get_by_role("alert")).to_contain_text("version 7")
+    moved = file.replace(run_id, f"{run_id[:20]}-moved")
+    bring.set_input_files({"name": "run.json", "mimeType": "application/json", "buffer": moved.encode()})
+    page.get_by_role("link", name="Open it").click()
+    expect(page.get_by_role("heading", name="What was found and set")).to_be_visible()
+
+
+def test_an_address_that_leads_nowhere_says_so(desk_page: Page, address: str) -> None:
+    desk_page.goto(f"{address}/runs/nobody/tram")
+    expect(desk_page.get_by_role("heading", name="No run is kept under 'nobody'")).to_be_visible()
+    desk_page.get_by_role("link", name="To the bench").click()
+    expect(desk_page.get_by_role("heading", name="Machines on the bench")).to_be_visible()
+
+
+def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, address: str) -> None:
+    page = browser.new_page()
+    page.goto(address)
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/tram")
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_role("heading", name="Turn until it drags").wait_for()
+    page.keyboard.press("7")
+    lose = f"{address}/api/runs/*/tram?*"
+    # The server keeps the row, but its answer never arrives.
+    page.route(lose, lambda route: (route.fetch(), route.abort()) if route.request.method == "POST" else route.abort())
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("alert")).to_contain_text("still here")
+    expect(page.get_by_test_id("count")).to_contain_text("7")
+    page.unroute(lose)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
+    assert page.locator("[data-seq]").get_attribute("data-seq") == "2"
+    page.close()
+
+
+def test_light_and_dark_are_chosen_and_stay(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.get_by_role("button", name="dark", exact=True).click()
+    assert page.evaluate("document.documentElement.dataset.theme") == "dark"
+    page.goto(f"{run}/tram")
+    expect(page.get_by_role("button", name="light", exact=True)).to_be_visible()
+
+
+def test_the_record_prints_without_its_buttons(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/record")
+    expect(page.get_by_role("button", name="Print this page")).to_be_visible()
+    page.emulate_media(media="print")
+    expect(page.get_by_role("button", name="Print this page")).to_be_hidden()
+    expect(page.get_by_role("heading", name=re.compile("Heron: textured steel sheet"))).to_be_visible()

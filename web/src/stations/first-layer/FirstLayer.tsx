@@ -49,14 +49,14 @@ export function FirstLayer() {
     const here = view.zones[at];
     if (!here) return;
     const d = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[key] ?? [0, 0];
+    const [dx = 0, dy = 0] = d;
     const ahead = view.zones
-      .map((z, k) => ({
-        k,
-        along: (z.x_mm - here.x_mm) * (d[0] ?? 0) + (z.y_mm - here.y_mm) * (d[1] ?? 0),
-        away: Math.hypot(z.x_mm - here.x_mm, z.y_mm - here.y_mm),
-      }))
+      .map((z, k) => {
+        const [x, y] = [z.x_mm - here.x_mm, z.y_mm - here.y_mm];
+        return { k, along: x * dx + y * dy, aside: Math.abs(x * dy - y * dx) };
+      })
       .filter((z) => z.along > 1)
-      .sort((a, b) => a.away - a.along / 2 - (b.away - b.along / 2));
+      .sort((p, q) => p.along + 2 * p.aside - (q.along + 2 * q.aside));
     if (ahead[0]) setChosen(ahead[0].k);
   };
   const best = view.steps[0];

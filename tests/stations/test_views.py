@@ -1,0 +1,299 @@
+"""What the stations show: figures, states, reasons, sheets; and the bench."""
+
+import numpy as np
+import pytest
+
+from ivory_table.core.entries import (
+    CautionSeen,
+    CheckDone,
+    Felt,
+    Heated,
+    Judged,
+    MeshKept,
+    MeshPlanned,
+    MeshUsed,
+    OffsetSet,
+    ProofStarted,
+    Readback,
+    SignedOff,
+    StationSkipped,
+    Turned,
+)
+from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
+from ivory_table.stations.desk import Desk, Refused, StartRun
+from ivory_table.stations.head import head_of
+from ivory_table.stations.offset import OffsetTry
+from ivory_table.stations.sheet import signed
+from ivory_table.store.workshop import Clash, Unknown
+from tests.conftest import NOON
+
+from .test_run import keep, practise, start
+
+
+def line(run, station: str):
+    return next(s for s in head_of(run).stations if s.station == station)
+
+
+def test_a_new_run_has_every_station_open(desk: Desk) -> None:
+    head = head_of(start(desk, "heron"))
+    assert {s.state for s in head.stations} == {"open"}
+    assert head.kept_at is None
+    assert head.rows == ()
+
+
+def test_stations_tell_how_far_they_are(desk: Desk) -> None:
+    start(desk, "heron")
+    run = keep(desk, "prepare", CheckDone(check="homed", outcome="done"))
+    assert (line(run, "prepare").state, line(run, "prepare").figure) == ("begun", "1 of 6 checks")
+    run = keep(desk, "mesh", StationSkipped(station="mesh"))
+    assert line(run, "mesh").state == "skipped"
+    run = practise(desk, "tram")
+    assert line(run, "tram").state == "done"
+    assert "stops" in line(run, "tram").figure
+    run = keep(desk, "offset", OffsetSet(stored_mm=0.86))
+    assert line(run, "offset").state == "begun"
+    assert "read it back" in line(run, "offset").figure
+    run = keep(desk, "offset", Readback(reported_mm=0.86))
+    assert line(run, "offset").state == "done"
+    run = keep(desk, "sign_off", SignedOff())
+    assert line(run, "sign_off").state == "done"
+
+
+def test_prepare_counts_the_minutes_the_heat_is_held(desk: Desk) -> None:
+    start(desk, "kestrel")
+    run = keep(desk, "prepare", Heated(bed_c=60, nozzle_c=150, held_since=NOON))
+    view = prepare.view(run)
+    assert view.held_minutes > 1000
+    assert not view.ready
+    for check in view.checks:
+        run = keep(desk, "prepare", CheckDone(check=check.id, outcome="done"))
+    assert prepare.view(run).ready
+    assert head_of(run).heated == "bed 60°, tip 150°"
+
+
+def test_a_caution_is_seen_once_a_run(desk: Desk) -> None:
+    run = start(desk, "heron")
+    assert [c.id for c in tram.view(run).cautions if not c.seen] == ["lift"]
+    run = keep(desk, "tram", CautionSeen(caution="lift"))
+    assert all(c.seen for c in tram.view(run).cautions)
+
+
+def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:
+    desk.start(
+        StartRun(
+            id="run",
+            machine_id="heron",
+            plate_id="heron-glass",
+            filament_id="pla-white",
+            gauge_id="copy-paper",
+            initials="mk",
+        )
+    )
+    view = prepare.view(desk.open("run"))
+    ids = {c.id for c in view.checks}
+    assert "plate_refreshed" in ids
+    assert "plate_clean" not in ids
+    assert "solvent" not in {c.id for c in view.cautions}
+
+
+@pytest.mark.parametrize(
+    ("change", "wrong"),
+    [
+        ({"machine_id": "gull"}, Unknown),
+        ({"plate_id": "kestrel-glass"}, Refused),
+        ({"gauge_id": "gull"}, Unknown),
+        ({"filament_id": "gull"}, Unknown),
+    ],
+)
+def test_a_run_cannot_start_from_what_is_not_there(desk: Desk, change: dict, wrong: type[Exception]) -> None:
+    ask = {
+        "id": "run",
+        "machine_id": "heron",
+        "plate_id": "heron-steel",
+        "filament_id": "pla-white",
+        "gauge_id": "copy-paper",
+        "initials": "mk",
+    }
+    with pytest.raises(wrong):
+        desk.start(StartRun.model_validate(ask | change))
+    with pytest.raises(Unknown):
+        desk.open("run")
+
+
+def test_starting_the_same_run_twice_is_harmless_and_another_under_its_id_is_not(desk: Desk) -> None:
+    first = start(desk, "heron").setup
+    assert start(desk, "heron").setup == first
+    with pytest.raises(Clash, match="Another run"):
+        start(desk, "kestrel")
+
+
+def test_the_tram_shows_one_screw_at_a_time(desk: Desk) -> None:
+    start(desk, "heron")
+    for _ in range(12):
+        view = tram.view(practise(desk, "tram", times=1))
+        marked = [k for k in view.sheet.knobs if k.next]
+        if view.step in ("count", "further", "read"):
+            assert [k.name for k in marked] == [view.screw]
+        else:
+            assert marked == []
+
+
+def test_a_turn_is_foretold_only_where_the_gauge_has_been(desk: Desk) -> None:
+    start(desk, "heron")
+    run = practise(desk, "tram", times=1)
+    while (view := tram.view(run)).step != "centre" and len(run.entries) < 40:
+        if view.step == "count":
+            visited = {k.name for k in view.sheet.knobs if k.visited}
+            assert (view.about_marks is not None) == (view.screw in visited)
+        run = practise(desk, "tram", times=1)
+
+
+def test_the_field_is_centred_and_carries_its_doubt(desk: Desk) -> None:
+    run = start(desk, "heron")
+    blank = tram.view(run).sheet.field
+    sharp = tram.view(practise(desk, "tram")).sheet.field
+    assert np.abs(np.array(blank.mean_mm)).max() < 1e-3
+    assert np.array(blank.sd_mm).min() > np.array(sharp.sd_mm).min()
+    assert len(sharp.mean_mm) == len(sharp.ys_mm)
+    assert len(sharp.mean_mm[0]) == len(sharp.xs_mm)
+
+
+def test_reasons_carry_this_runs_numbers(desk: Desk) -> None:
+    start(desk, "heron")
+    view = tram.view(practise(desk, "tram", times=6))
+    assert any("P(spread" in r and "%" in r for r in view.reasons)
+    assert any("of a twist" in r for r in view.reasons)
+
+
+def test_the_mesh_is_walked_to_and_fro_and_shown_before_it_is_kept(desk: Desk) -> None:
+    start(desk, "wren")
+    run = keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+    seen = []
+    for _ in range(9):
+        view = mesh.view(run)
+        assert view.step == "read"
+        seen.append((view.next_column, view.next_row))
+        run = practise(desk, "mesh", times=1)
+    assert seen == [(0, 0), (1, 0), (2, 0), (2, 1), (1, 1), (0, 1), (0, 2), (1, 2), (2, 2)]
+    view = mesh.view(run)
+    assert view.step == "keep"
+    assert view.shown.fit.range_mm > 0
+    assert run.state.mesh is None
+    run = keep(desk, "mesh", MeshKept(survey=view.draft))
+    assert mesh.view(run).step == "kept"
+    assert sign_off.mesh_csv(run).count("\n") == 4
+
+
+def test_a_mesh_in_use_leaves_less_than_none(desk: Desk) -> None:
+    start(desk, "kestrel")
+    practise(desk, "tram")
+    keep(desk, "mesh", MeshPlanned(columns=5, rows=5, owns_zero=False))
+    run = practise(desk, "mesh", times=30)
+    used = np.ptp(np.array(mesh.view(run).sheet.field.mean_mm))
+    run = keep(desk, "mesh", MeshUsed(on=False))
+    bare = np.ptp(np.array(mesh.view(run).sheet.field.mean_mm))
+    assert used < bare
+    assert line(run, "mesh").figure.endswith(", off")
+
+
+def test_both_values_are_shown_with_and_without_the_gauge(desk: Desk) -> None:
+    start(desk, "heron")
+    run = keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.0, feel="drag"))
+    view = offset.view(run)
+    assert view.wanted.new_mm - view.drag_is_zero.new_mm == pytest.approx(0.1, abs=0.011)
+    assert "measured 0.10 mm: taken off" in view.gauge_words
+    assert view.wanted.words.endswith("closer")
+
+
+def test_a_number_is_looked_at_in_words_before_it_is_set(desk: Desk) -> None:
+    run = start(desk, "kestrel")
+    assert offset.preview(run, OffsetTry(stored_mm=-1.97)).words == "0.05 mm closer"
+    assert offset.preview(run, OffsetTry(stored_mm=-1.87)).words == "0.05 mm further"
+    assert desk.open("run").seq == 0
+
+
+def test_a_mesh_felt_by_hand_is_not_counted_twice_in_the_offset(desk: Desk) -> None:
+    start(desk, "heron")
+    practise(desk, "tram")
+    keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+    run = practise(desk, "mesh", times=12)
+    view = offset.view(run)
+    assert view.mesh_owns_zero
+    hands = desk.hands(run)
+    cx, cy = run.setup.plate.centre
+    hands.move_nozzle(view.wanted.shift_mm)
+    assert abs(hands._gap(cx, cy, 0.0)) < 0.06
+
+
+def test_the_proof_shows_its_card_its_target_and_each_zone(desk: Desk) -> None:
+    run = start(desk, "heron")
+    view = first_layer.view(run, 9)
+    assert view.step == "print"
+    assert len(view.zones) == 9
+    assert view.sound_from_mm < view.target_mm < view.sound_to_mm
+    assert view.target_swatch.grade == "sound"
+    assert 5 < view.minutes < 20
+    run = keep(desk, "first_layer", ProofStarted(proof=view.plan))
+    run = keep(desk, "first_layer", Judged(zone=0, grade="parted"))
+    judged = first_layer.view(run)
+    assert judged.zones[0].grade == "parted"
+    assert judged.zones[0].gap_mm > view.target_mm
+    assert judged.next_zone == 1
+    assert judged.steps[0].action.reason
+
+
+def test_a_nozzle_of_another_size_gets_its_own_line_and_layer(desk: Desk) -> None:
+    big = desk.workshop.machine("heron").model_copy(update={"nozzle_mm": 0.8})
+    desk.workshop.keep_machine(big)
+    view = first_layer.view(start(desk, "heron"))
+    assert (view.plan.line_mm, view.plan.layer_mm) == (0.84, 0.4)
+    assert view.cards[3].from_mm == pytest.approx(0.85 * 0.4)
+
+
+def test_sign_off_tells_before_and_after_and_what_is_missing(desk: Desk) -> None:
+    start(desk, "heron")
+    practise(desk, "tram")
+    run = practise(desk, "offset")
+    view = sign_off.view(run)
+    names = {row.name: row for row in view.lines}
+    assert "about" in names["Spread at the screws"].before
+    assert names["Z offset stored"].before == "+0.870"
+    assert set(view.missing) == {"Prepare", "Mesh", "First layer"}
+    assert view.offset.words.split()[-1] in ("closer", "further", "change")
+
+
+def test_the_bench_tells_every_machine_in_one_line(desk: Desk) -> None:
+    view = bench.view(desk)
+    assert {m.words for m in view.machines} == {"no run yet"}
+    start(desk, "wren", "a")
+    keep(desk, "tram", Turned(screw="rear", marks=1), "a")
+    start(desk, "wren", "b")
+    keep(desk, "sign_off", SignedOff(), "b")
+    wren = next(m for m in bench.view(desk).machines if m.machine.name == "Wren")
+    assert wren.open_run.id == "a"
+    assert wren.last_run.id == "b"
+    assert wren.words == "signed off"
+    assert [r.id for r in bench.view(desk).runs] == ["b", "a"]
+
+
+def test_many_open_runs_do_not_crowd_each_other_out(desk: Desk) -> None:
+    for k in range(40):
+        start(desk, "wren", f"r{k}")
+    keep(desk, "tram", Turned(screw="rear", marks=2), "r0")
+    assert len(desk._open) <= 32
+    assert desk.open("r0").state.stops[0].further == 2
+
+
+def test_what_a_person_does_on_a_practice_machine_happens_to_its_plate(desk: Desk) -> None:
+    run = start(desk, "heron")
+    before = list(desk.hands(run)._truth.heights)
+    run = keep(desk, "tram", Turned(screw="front left", marks=5))
+    truth = desk.hands(run)._truth
+    assert truth.heights[0] - before[0] > 0.1
+    keep(desk, "offset", OffsetSet(stored_mm=0.97, sure=True))
+    assert desk.hands(run)._truth.shift == pytest.approx(-0.1)
+
+
+@pytest.mark.parametrize(("mm", "text"), [(0.126, "+0.13"), (-0.094, "−0.09"), (0.001, "0.00"), (-0.001, "0.00")])
+def test_numbers_carry_a_sign_and_a_true_minus(mm: float, text: str) -> None:
+    assert signed(mm) == text
