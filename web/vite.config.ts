@@ -5,5 +5,5 @@ import { defineConfig } from "vite";
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { outDir: "../src/ivory_table/web", emptyOutDir: true, assetsInlineLimit: 0, modulePreload: { polyfill: false } },
-  server: { proxy: { "/api": { target: "http://127.0.0.1:8765", changeOrigin: true } } },
+  server: { proxy: { "/api": { target: "http://127.0.0.1:8765", changeOrigin: true, headers: { origin: "http://127.0.0.1:8765" } } } },
 });

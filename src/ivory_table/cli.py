@@ -6,6 +6,7 @@ from typing import Annotated
 
 import typer
 import uvicorn
+from fastapi import FastAPI
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from ivory_table.api.app import create_app
@@ -31,13 +32,22 @@ Port = Annotated[int, typer.Option(min=1, max=65535, help="Port on 127.0.0.1.")]
 Data = Annotated[Path, typer.Option(help="Folder of the database and the practice plates.")]
 
 
-def _run(data: Path, port: int, *, furnished: bool) -> None:
+def _app(data: Path, *, furnished: bool) -> FastAPI:
     workshop = Workshop(data / "workshop.db")
     if furnished:
         furnish(workshop)
-    desk = Desk(workshop, PracticeRoom(data / "practice").hands_for)
+    return create_app(Desk(workshop, PracticeRoom(data / "practice").hands_for))
+
+
+def _run(data: Path, port: int, *, furnished: bool) -> None:
+    served = _app(data, furnished=furnished)
     print(f"Ivory Table on http://127.0.0.1:{port}", flush=True)
-    uvicorn.run(create_app(desk), host="127.0.0.1", port=port, log_level="warning", server_header=False)
+    uvicorn.run(served, host="127.0.0.1", port=port, log_level="warning", server_header=False)
+
+
+def dev_app() -> FastAPI:
+    """The demo for `make dev`, made anew whenever a file changes."""
+    return _app(SETTINGS.data / "demo", furnished=True)
 
 
 @app.command()

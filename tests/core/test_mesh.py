@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.interpolate import RegularGridInterpolator
 
-from ivory_table.core.entries import MeshKept
+from ivory_table.core.entries import MeshKept, MeshPoint
 from ivory_table.core.form import fit
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, grid_on, read_grid
 from ivory_table.core.run import RunState
@@ -126,3 +126,16 @@ def test_a_mesh_of_another_plate_is_refused() -> None:
     state = RunState.start(setup_for("wren"))
     with pytest.raises(ValueError, match="another plate"):
         after(state, MeshKept(survey=survey()), station="mesh")
+
+
+def test_one_point_of_a_kept_mesh_is_measured_again() -> None:
+    kept = after(RunState.start(setup_for("heron")), MeshKept(survey=survey()), station="mesh")
+    again = after(kept, MeshPoint(column=2, row=1, height_mm=0.07), station="mesh")
+    assert again.mesh.values[1, 2] == 0.07
+    changed = again.mesh.values - kept.mesh.values
+    assert np.count_nonzero(changed) == 1
+    place = again.mesh.grid.places[5:6]
+    moved = again.belief.height(place)[0][0] - kept.belief.height(place)[0][0]
+    assert np.sign(moved) == np.sign(changed[1, 2])
+    with pytest.raises(ValueError, match="no such point"):
+        after(kept, MeshPoint(column=3, row=0, height_mm=0.07), station="mesh")

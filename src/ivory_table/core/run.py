@@ -1,8 +1,10 @@
 """The state of a run is what its rows say: a fold of the kept entries over one belief."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from . import advice
 from .belief import Belief
@@ -316,9 +318,22 @@ class RunState:
 
     def _mesh_point(self, what: MeshPoint) -> "RunState":
         plan = self.mesh_plan
+        if plan is None and self.mesh is not None:
+            return self._mesh_point_again(self.mesh, what)
         if plan is None or what.column >= plan.columns or what.row >= plan.rows:
             raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
         return replace(self, mesh_points={**self.mesh_points, (what.column, what.row): what.height_mm})
+
+    def _mesh_point_again(self, mesh: MeshSurvey, what: MeshPoint) -> "RunState":
+        """One point of the kept mesh measured again: the machine follows the new value."""
+        if what.column >= len(mesh.grid.xs_mm) or what.row >= len(mesh.grid.ys_mm):
+            raise ValueError("The kept mesh has no such point.")
+        now = self.changed()
+        values = [list(row) for row in mesh.heights_mm]
+        values[what.row][what.column] = what.height_mm
+        fresh = mesh.model_copy(update={"heights_mm": tuple(tuple(row) for row in values)})
+        place = [(mesh.grid.xs_mm[what.column], mesh.grid.ys_mm[what.row])]
+        return replace(now, mesh=fresh, belief=self._read_mesh(now.belief, mesh, place, [what.height_mm]))
 
     def _mesh_kept(self, what: MeshKept) -> "RunState":
         survey = what.survey
@@ -327,16 +342,20 @@ class RunState:
         for x, y in survey.grid.places:
             self.setup.plate.refuse_outside(float(x), float(y))
         now = self.changed()
-        surface, belief = now.belief.surface, now.belief
-        # Felt by hand it reads where the gauge drags; probed, heights over an unknown zero.
+        belief = self._read_mesh(now.belief, survey, survey.grid.places, survey.values.ravel())
+        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, mesh_points={})
+
+    def _read_mesh(self, belief: Belief, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
+        """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
+        surface = belief.surface
         extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
         probe = self.setup.machine.probe
         noise = advice.drag_sd_mm() if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
         base = belief.shift_mm - self.drag_gap_mm if survey.owns_zero else 0.0
         sd = float(np.hypot(noise, TRAM.local_sd_mm))
-        for row, value in zip(surface.rows(survey.grid.places), survey.values.ravel(), strict=True):
+        for row, value in zip(surface.rows(places), values, strict=True):
             belief = belief.read(row + extra, base + float(value), sd)
-        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, mesh_points={})
+        return belief
 
     def _offset_set(self, what: OffsetSet) -> "RunState":
         how = convention(self.setup.machine.convention)

@@ -8,6 +8,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Field, Panel, Wrong } from "../../ui/controls";
+import { signed } from "../../ui/words";
 import { Eyebrow } from "../tram/Tram";
 
 type Owner = "hand" | "probe";
@@ -105,6 +106,7 @@ export function MeshStation() {
                 </Button>
                 <Button onClick={() => setAgain(true)}>Measure another</Button>
               </div>
+              <OnePointAgain view={view} keep={keep} busy={acts.busy} />
             </>
           ) : null}
           {!preview && choosing && (
@@ -122,6 +124,49 @@ export function MeshStation() {
         </>
       }
     />
+  );
+}
+
+/** One doubtful point of the kept mesh, measured again without the others. */
+function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (what: What) => void; busy: boolean }) {
+  const columns = view.grid?.xs_mm.length ?? 0;
+  const [point, setPoint] = useState("0");
+  const [text, setText] = useState("");
+  const [wrong, setWrong] = useState<string | null>(null);
+  const options = (view.shown?.spots ?? []).map((s, k) => ({
+    value: String(k),
+    text: `column ${(k % columns) + 1}, row ${Math.floor(k / columns) + 1}: ${signed(s.value_mm ?? 0)}`,
+  }));
+  return (
+    <form
+      className="grid grid-cols-[1fr_7rem] items-end gap-2 border-t border-hairline pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const value = Number(text.replace(",", ".").replace("−", "-"));
+        if (!text.trim() || !Number.isFinite(value) || Math.abs(value) > 10)
+          return setWrong("Type the height in mm, such as 0.04.");
+        setWrong(null);
+        const at = Number(point);
+        if (!busy) keep({ kind: "mesh_point", column: at % columns, row: Math.floor(at / columns), height_mm: value });
+      }}
+    >
+      <Choice
+        label="One point again, counted from the front left"
+        value={point}
+        onChange={setPoint}
+        options={options}
+      />
+      <Field
+        label="Height, mm"
+        inputMode="decimal"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        wrong={wrong}
+      />
+      <Button type="submit" className="col-span-2" disabled={busy}>
+        Keep this point
+      </Button>
+    </form>
   );
 }
 
