@@ -8,6 +8,7 @@ import { Button, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
 import { type Key, useKeys, useShownKeys } from "./keys";
+import { useTheme } from "./theme";
 
 type Head = Schemas["RunHead"];
 
@@ -262,24 +263,6 @@ function Foot({ head, takeBack }: { head: Head; takeBack: () => void }) {
       </Dialog.Root>
     </footer>
   );
-}
-
-/** Light or dark: the system's choice until somebody chooses here. */
-function useTheme(): ["light" | "dark", () => void] {
-  const stored = localStorage.getItem("theme") as "light" | "dark" | null;
-  const system = window.matchMedia("(prefers-color-scheme: dark)").matches ? "dark" : "light";
-  const [theme, set] = useState<"light" | "dark">(stored ?? system);
-  useEffect(() => {
-    document.documentElement.dataset.theme = theme;
-  }, [theme]);
-  return [
-    theme,
-    () => {
-      const other = theme === "dark" ? "light" : "dark";
-      localStorage.setItem("theme", other);
-      set(other);
-    },
-  ];
 }
 
 /** What is shown before a station's first view is there, or when there is none. */

@@ -6,9 +6,12 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { KeyBoard } from "./keys";
 import { Routes } from "./routes";
+import { startTheme } from "./theme";
 
 // Styles that Radix inserts are let through by the page's own nonce.
 setNonce(document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? "");
+
+startTheme();
 
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: 1, staleTime: 1000 }, mutations: { retry: 0 } },

@@ -32,3 +32,17 @@ export function clock(at: string | null | undefined): string {
 export function day(at: string): string {
   return new Date(at).toLocaleString("en-GB", { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 }
+
+/** A typed number, with a comma or a true minus as people write them; null for anything else. */
+export function typedNumber(text: string): number | null {
+  const value = Number(text.trim().replace(",", ".").replace("−", "-"));
+  return text.trim() && Number.isFinite(value) ? value : null;
+}
+
+/** A typed reading of a plate in mm, or the sentence that goes beside its field. */
+export function typedMm(text: string, example: string): { mm: number } | { wrong: string } {
+  const mm = typedNumber(text);
+  if (mm === null) return { wrong: `Type the reading in mm, such as ${example}.` };
+  if (Math.abs(mm) > 10) return { wrong: "More than 10 mm is no reading of a plate. Is the decimal point missing?" };
+  return { mm };
+}

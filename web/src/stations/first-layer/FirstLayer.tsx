@@ -9,7 +9,7 @@ import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
 import { Section, Swatch } from "../../sheet/Swatch";
 import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
-import { type SeenFrom, signed, turnWords } from "../../ui/words";
+import { type SeenFrom, signed, turnWords, typedNumber } from "../../ui/words";
 import { Eyebrow } from "../tram/Tram";
 
 type View = Schemas["FirstLayerView"];
@@ -36,7 +36,7 @@ export function FirstLayer() {
   };
   const at = chosen ?? next ?? 0;
   const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
-  const thick = Number(caliper.replace(",", "."));
+  const thick = typedNumber(caliper) ?? 0;
   const caliperWrong = caliper.trim() && !(thick > 0 && thick <= 2) ? "Give the thickness in mm, such as 0.21." : null;
   const grade = (key: number) => {
     const card = view.cards.find((c) => c.key === key);
@@ -149,6 +149,7 @@ export function FirstLayer() {
               soFar={view.step === "judge"}
             />
           )}
+          {!judging && judgedCount > 0 && <Verdicts view={view} />}
         </>
       }
     />
@@ -313,6 +314,26 @@ function Judge({
         </Button>
       </div>
     </>
+  );
+}
+
+/** Every zone with the gap believed there and what that means. */
+function Verdicts({ view }: { view: View }) {
+  return (
+    <table className="w-full text-sm">
+      <caption className="sr-only">Zones of this proof</caption>
+      <tbody>
+        {view.zones.map((z) => (
+          <tr key={z.name} className="border-b border-hairline">
+            <td className="py-1">{z.name}</td>
+            <td className="font-mono text-graphite">
+              {z.gap_mm.toFixed(3)} ±{z.sd_mm.toFixed(3)}
+            </td>
+            <td className="text-right">{z.verdict}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -8,7 +8,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Field, Panel, Wrong } from "../../ui/controls";
-import { signed } from "../../ui/words";
+import { signed, typedMm } from "../../ui/words";
 import { Eyebrow } from "../tram/Tram";
 
 type Owner = "hand" | "probe";
@@ -142,12 +142,12 @@ function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: 
       className="grid grid-cols-[1fr_7rem] items-end gap-2 border-t border-hairline pt-2"
       onSubmit={(e) => {
         e.preventDefault();
-        const value = Number(text.replace(",", ".").replace("−", "-"));
-        if (!text.trim() || !Number.isFinite(value) || Math.abs(value) > 10)
-          return setWrong("Type the height in mm, such as 0.04.");
+        const typed = typedMm(text, "0.04");
+        if ("wrong" in typed) return setWrong(typed.wrong);
         setWrong(null);
         const at = Number(point);
-        if (!busy) keep({ kind: "mesh_point", column: at % columns, row: Math.floor(at / columns), height_mm: value });
+        if (!busy)
+          keep({ kind: "mesh_point", column: at % columns, row: Math.floor(at / columns), height_mm: typed.mm });
       }}
     >
       <Choice
@@ -180,13 +180,11 @@ function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (wha
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        const value = Number(text.replace(",", ".").replace("−", "-"));
-        if (!text.trim() || !Number.isFinite(value)) return setWrong("Type the height in mm, such as 0.04 or -0.02.");
-        if (Math.abs(value) > 10)
-          return setWrong("More than 10 mm is no height of a plate. Is the decimal point missing?");
+        const typed = typedMm(text, "0.04 or -0.02");
+        if ("wrong" in typed) return setWrong(typed.wrong);
         setWrong(null);
         if (!busy && view.next_column !== null && view.next_row !== null)
-          keep({ kind: "mesh_point", column: view.next_column, row: view.next_row, height_mm: value });
+          keep({ kind: "mesh_point", column: view.next_column, row: view.next_row, height_mm: typed.mm });
       }}
     >
       <Eyebrow

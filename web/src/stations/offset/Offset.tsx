@@ -8,7 +8,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Field, Panel, Why } from "../../ui/controls";
-import { signed } from "../../ui/words";
+import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { Eyebrow } from "../tram/Tram";
 
@@ -174,8 +174,8 @@ function ReadBack({
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        const value = Number(text.replace(",", ".").replace("−", "-"));
-        if (!text.trim() || !Number.isFinite(value)) return setWrong("Type the number that the machine reports.");
+        const value = typedNumber(text);
+        if (value === null) return setWrong("Type the number that the machine reports.");
         setWrong(null);
         if (!busy) keep({ kind: "readback", reported_mm: value, confirmed: false });
       }}
@@ -214,15 +214,15 @@ function OwnNumber({
   problem: Schemas["Problem"] | undefined;
 }) {
   const [text, setText] = useState("");
-  const value = Number(text.replace(",", ".").replace("−", "-"));
-  const usable = text.trim() !== "" && Number.isFinite(value) && Math.abs(value) <= 1000;
+  const value = typedNumber(text);
+  const usable = value !== null && Math.abs(value) <= 1000;
   const preview = useQuery({
     queryKey: ["offset preview", runId, view.head.seq, value],
     queryFn: () =>
       answer(
         api.POST("/api/runs/{run_id}/offset/preview", {
           params: { path: { run_id: runId } },
-          body: { stored_mm: value },
+          body: { stored_mm: value ?? 0 },
         }),
       ),
     enabled: usable,
@@ -233,7 +233,7 @@ function OwnNumber({
       className="flex flex-col gap-2 border-t border-hairline pt-2"
       onSubmit={(e) => {
         e.preventDefault();
-        if (usable) keep({ kind: "offset_set", stored_mm: value, sure: asks });
+        if (usable) keep({ kind: "offset_set", stored_mm: value ?? 0, sure: asks });
       }}
     >
       <div className="flex items-end gap-2">

@@ -7,7 +7,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
-import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words";
+import { fraction, type SeenFrom, signed, turnWords, typedMm, way } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 
 type View = Schemas["TramView"];
@@ -380,13 +380,18 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
   const screw = view.head.machine.screws.find((s) => s.name === view.screw);
   useEffect(() => setText(""), [view.screw, view.head.seq]);
   const submit = () => {
-    const value = Number(text.replace(",", ".").replace("−", "-"));
-    if (!text.trim() || !Number.isFinite(value)) return setWrong("Type the reading in mm, such as 0.12 or -0.05.");
-    if (Math.abs(value) > 10)
-      return setWrong("More than 10 mm is no reading of a plate. Is the decimal point missing?");
+    const typed = typedMm(text, "0.12 or -0.05");
+    if ("wrong" in typed) return setWrong(typed.wrong);
     setWrong(null);
     if (screw)
-      keep({ kind: "read_mm", x_mm: screw.x_mm, y_mm: screw.y_mm, instrument: by, value_mm: value, screw: screw.name });
+      keep({
+        kind: "read_mm",
+        x_mm: screw.x_mm,
+        y_mm: screw.y_mm,
+        instrument: by,
+        value_mm: typed.mm,
+        screw: screw.name,
+      });
   };
   return (
     <form
