@@ -320,7 +320,7 @@ def next_actions(
             "mesh",
             p,
             p,
-            minutes.mesh + minutes.proof,
+            minutes.mesh + minutes.offset + minutes.proof,
             f"the zones differ by {np.ptp(errors):.3f} mm in a way that offset and knobs cannot follow; with a "
             f"mesh in use every zone is sound with {p:.0%}",
         )

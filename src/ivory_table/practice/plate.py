@@ -191,10 +191,10 @@ class PracticePlate:
 
 
 class PracticeRoom:
-    """One practice plate per run, found again after a restart."""
+    """One practice plate per run, found again after a restart. With a `seed`, the same for every run."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, seed: int | None = None) -> None:
+        self.folder, self.seed = folder, seed
 
     def hands_for(self, setup: RunSetup) -> PracticePlate | None:
         """The plate a run works on; None for a machine that is not marked as practice."""
@@ -210,6 +210,8 @@ class PracticeRoom:
             body["greasy"] = [(x, y) for x, y in body["greasy"]]
             truth = Truth(**body, mesh=MeshSurvey.model_validate(mesh) if mesh else None)
         else:
-            seed = int.from_bytes(sha256(setup.id.encode()).digest()[:4], "big")
+            seed = self.seed
+            if seed is None:
+                seed = int.from_bytes(sha256(setup.id.encode()).digest()[:4], "big")
             truth = crooked(setup.machine, plate, seed)
         return PracticePlate(setup.machine, plate, setup.gauge, truth, file)

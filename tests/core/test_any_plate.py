@@ -1,0 +1,91 @@
+"""Plates, nozzles and clips nobody thought of: the proof and the mesh still fit, or say why not."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.mesh import grid_on
+from ivory_table.core.plate import Filament, KeepOut, Machine, Plate
+from ivory_table.core.proof import check_program, plan, program, zones_on
+from ivory_table.core.surface import Surface
+
+sides = st.integers(130, 420)
+rectangles = st.builds(lambda w, d: Plate(id="p", name="p", width_mm=w, depth_mm=d), sides, sides)
+discs = st.builds(lambda w: Plate(id="p", name="p", shape="round", width_mm=w, depth_mm=w), st.integers(150, 420))
+plates = st.one_of(rectangles, discs)
+FILAMENT = Filament(id="f", name="f", material="PETG", bed_c=80, nozzle_c=235)
+
+
+def machine(plate: Plate, nozzle: float, relative: bool) -> Machine:
+    return Machine(
+        id="m",
+        name="m",
+        plates=(plate,),
+        nozzle_mm=nozzle,
+        relative_extrusion=relative,
+        convention="probe_offset",
+    )
+
+
+@settings(max_examples=25, deadline=None)
+@given(plates, st.sampled_from([0.25, 0.4, 0.6, 0.8]), st.sampled_from([5, 9]), st.booleans())
+def test_a_proof_fits_any_plate_and_nozzle(plate: Plate, nozzle: float, zones: int, relative: bool) -> None:
+    m = machine(plate, nozzle, relative)
+    laid = plan(m, plate, FILAMENT, zones)
+    made = program(m, plate, FILAMENT, laid, mesh_on=True)
+    check_program(made.text, m, plate, laid.layer_mm)
+    pushed = sum(move.filament_mm for move in read_program(made.text).moves)
+    # What is drawn back at the end is not in the print.
+    assert pushed == pytest.approx(made.filament_mm, abs=0.05)
+    assert 0 < made.minutes < 60
+
+
+@given(plates, st.sampled_from([5, 9]))
+def test_zones_lie_apart_and_mirror_each_other(plate: Plate, count: int) -> None:
+    zones = zones_on(plate, count)
+    places = np.array([[z.x_mm, z.y_mm] for z in zones])
+    apart = np.linalg.norm(places[:, None] - places[None], axis=2) + 1e9 * np.eye(count)
+    assert apart.min() > 20
+    cx, cy = plate.centre
+    assert np.allclose(places.mean(axis=0), [cx, cy], atol=0.02)
+
+
+@settings(max_examples=40, deadline=None)
+@given(rectangles, st.floats(0, 1), st.floats(0, 1), st.floats(5, 40))
+def test_a_clip_anywhere_is_respected_or_said_to_leave_no_room(plate: Plate, u: float, v: float, size: float) -> None:
+    x, y = u * (plate.width_mm - size), v * (plate.depth_mm - size)
+    clip = KeepOut(name="clip", x_min_mm=x, y_min_mm=y, x_max_mm=x + size, y_max_mm=y + size)
+    blocked = plate.model_copy(update={"keep_outs": (clip,)})
+    m = machine(blocked, 0.4, True)
+    try:
+        made = program(m, blocked, FILAMENT, plan(m, blocked, FILAMENT), mesh_on=False)
+    except ValueError as wrong:
+        assert "keep-out" in str(wrong)
+        return
+    for move in read_program(made.text).moves:
+        if move.filament_mm > 0:
+            assert blocked.kept_out(move.end[0], move.end[1]) is None
+
+
+@given(plates, st.integers(2, 7), st.integers(2, 7))
+def test_mesh_points_are_even_and_inside(plate: Plate, nx: int, ny: int) -> None:
+    grid = grid_on(plate, nx, ny)
+    assert all(plate.holds(x, y) for x, y in grid.places)
+    assert np.ptp(np.diff(grid.xs_mm)) < 0.03
+    assert np.ptp(np.diff(grid.ys_mm)) < 0.03
+
+
+@given(plates, st.floats(-0.2, 0.2), st.floats(-0.2, 0.2))
+def test_without_knobs_a_plane_is_still_a_plane(plate: Plate, tx: float, ty: float) -> None:
+    surface = Surface.of(machine(plate, 0.4, True), plate)
+    anchors = surface.anchors
+    cx, cy = plate.centre
+
+    def plane(p: np.ndarray) -> np.ndarray:
+        return tx * (p[:, 0] - cx) / plate.width_mm + ty * (p[:, 1] - cy) / plate.depth_mm
+
+    places = grid_on(plate, 4, 4).places
+    assert np.allclose(surface.weights(places) @ plane(anchors), plane(places), atol=1e-9)
+    assert np.allclose(surface.forms(anchors), 0, atol=1e-9)
