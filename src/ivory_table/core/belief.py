@@ -16,7 +16,7 @@ from scipy.stats import qmc
 
 from .defaults import TRAM
 from .surface import FORMS, Array, Surface, bending_energy
-from .tram import coupling
+from .tram import coupling, twist_passed
 
 
 @dataclass(frozen=True, eq=False)
@@ -147,8 +147,7 @@ class Belief:
         """
         if self.surface.knobs <= 3:
             return None
-        u = np.linalg.eigh(bending_energy(self.surface.screws))[1][:, -1]
-        share = np.einsum("i,nij,j->n", u, self.passes, u)
+        share = twist_passed(self.passes, self.surface.screws)
         mean = float(self.weight @ share)
         return mean, float(np.sqrt(self.weight @ (share - mean) ** 2 + 0.03**2))
 

@@ -1,6 +1,5 @@
 """What can be kept in a run. Entries are only ever added; taking back is an entry too."""
 
-from datetime import datetime
 from typing import Annotated, Literal, Self
 
 from pydantic import AwareDatetime, Field, model_validator
@@ -268,7 +267,3 @@ def kept(entries: tuple[Entry, ...]) -> tuple[Entry, ...]:
     """Entries that still count: neither taken back nor a taking back."""
     gone = {e.what.entry_id for e in entries if isinstance(e.what, TakenBack)}
     return tuple(e for e in entries if e.id not in gone and not isinstance(e.what, TakenBack))
-
-
-def last_kept_at(entries: tuple[Entry, ...]) -> datetime | None:
-    return entries[-1].at if entries else None

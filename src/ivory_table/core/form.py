@@ -8,8 +8,6 @@ from .belief import Belief
 from .surface import FORMS, Array
 from .value import Value
 
-Form = Literal["bow", "cup", "saddle", "twist", "flat"]
-
 
 class FormAmount(Value):
     """One form's amplitude. Bow positive: the centre is high by that much against the rim."""

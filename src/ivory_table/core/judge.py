@@ -17,8 +17,6 @@ from .defaults import BEAD, JUDGE, TRAM
 from .surface import Array
 from .value import Value
 
-Cause = Literal["none", "greasy", "too_cold", "draught"]
-
 
 @dataclass(frozen=True)
 class Mark:

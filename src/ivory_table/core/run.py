@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike
 
 from . import advice
 from .belief import Belief
-from .defaults import FEEL, TRAM
+from .defaults import BEAD, FEEL, TRAM
 from .entries import (
     CautionSeen,
     CheckDone,
@@ -43,6 +43,7 @@ from .offset import convention, shift_of
 from .plate import Screw
 from .proof import ProofPlan, zones_on
 from .surface import Array, Surface
+from .tram import tolerance_mm
 
 #: ln of the evidence at which a knob is said to work against its declared sense.
 REVERSED_AT = 7.0
@@ -64,8 +65,6 @@ class ProofRun:
     """One printed proof and what has been seen on it."""
 
     plan: ProofPlan
-    stored_mm: float
-    shift_mm: float
     marks: dict[int, Mark] = field(default_factory=dict)
     cleaned: frozenset[int] = frozenset()
     closed: bool = False
@@ -128,7 +127,7 @@ class RunState:
 
     @property
     def tol_mm(self) -> float:
-        return TRAM.tol_share_of_layer * 0.5 * self.setup.machine.nozzle_mm
+        return tolerance_mm(BEAD.layer_per_nozzle * self.setup.machine.nozzle_mm)
 
     @property
     def visited(self) -> set[int]:
@@ -215,7 +214,7 @@ class RunState:
             case ProofStarted():
                 before = self.proofs[-1] if self.proofs else None
                 repeats = before.repeats + 1 if before and not before.closed else 0
-                fresh = ProofRun(what.proof, self.stored_mm, self.belief.shift_mm, repeats=repeats)
+                fresh = ProofRun(what.proof, repeats=repeats)
                 now = self.changed()
                 return replace(now, proofs=(*now.proofs, fresh))
             case Judged():

@@ -19,13 +19,15 @@ def coupling(lam: ArrayLike, energy: Array) -> Array:
     return np.asarray(np.linalg.inv(np.eye(len(energy)) + lam[..., :, None] * energy))
 
 
-def twist_passed(lam: ArrayLike, anchors: Array) -> Array:
-    """Share of the stiffest bending mode that reaches the plate: kappa = u' A u, u that mode."""
-    energy = bending_energy(anchors)
+def twist_passed(passes: Array, anchors: Array) -> Array:
+    """Share of the stiffest bending mode that reaches the plate: kappa = u' A u, u that mode.
+
+    `passes` (..., m, m) couplings; returns (...). Three screws bend nothing: 1.
+    """
     if len(anchors) <= 3:
-        return np.ones(np.asarray(lam).shape[:-1])
-    u = np.linalg.eigh(energy)[1][:, -1]
-    return np.asarray(np.einsum("i,...ij,j->...", u, coupling(lam, energy), u))
+        return np.ones(passes.shape[:-2])
+    u = np.linalg.eigh(bending_energy(anchors))[1][:, -1]
+    return np.asarray(np.einsum("i,...ij,j->...", u, passes, u))
 
 
 def hand_error_mm(turn_mm: ArrayLike) -> Array:
