@@ -201,6 +201,13 @@ class Action(Value):
     reason: str
 
 
+def every_zone_sound(marks: tuple[Mark, ...], zones: int) -> bool:
+    """Whether each zone was judged, and none was graded anything but sound or found greasy."""
+    return len({m.zone for m in marks}) == zones and all(
+        (m.grade == "sound" or (m.grade is None and m.caliper_mm is not None)) and not m.greasy for m in marks
+    )
+
+
 def p_all_sound(gaps: Array, low: float, high: float) -> float:
     """Share of draws (n, z) in which every zone lies inside (low, high)."""
     return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
@@ -236,12 +243,8 @@ def next_actions(
     gaps = field.mean[:z] + normal_points(2048, z) @ root.T
     errors = field.mean[:z] - target
     minutes = JUDGE.minutes
-    judged = {m.zone for m in marks}
-    every_sound = len(judged) == z and all(
-        (m.grade == "sound" or (m.grade is None and m.caliper_mm is not None)) and not m.greasy for m in marks
-    )
     now = p_all_sound(gaps, low, high)
-    done = every_sound and now >= JUDGE.done_at
+    done = every_zone_sound(marks, z) and now >= JUDGE.done_at
 
     def by_offset(of: Array) -> tuple[float, Array]:
         shift = best_shift(of, low, high, target, z_step_mm)

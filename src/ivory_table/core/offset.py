@@ -54,8 +54,7 @@ def stored_after(old_mm: float, shift_mm: float, how: Convention, step_mm: float
     """
     steps = round(how.sign * shift_mm / step_mm)
     new = round(old_mm + steps * step_mm, 6)
-    real_shift = round(how.sign * (new - old_mm), 6)
-    return change(old_mm, new, real_shift, how)
+    return change(old_mm, new, how)
 
 
 def shift_of(old_mm: float, new_mm: float, how: Convention) -> float:
@@ -63,7 +62,9 @@ def shift_of(old_mm: float, new_mm: float, how: Convention) -> float:
     return how.sign * (new_mm - old_mm)
 
 
-def change(old_mm: float, new_mm: float, shift_mm: float, how: Convention) -> StoredChange:
+def change(old_mm: float, new_mm: float, how: Convention) -> StoredChange:
+    """Storing `new_mm` instead of `old_mm`: the shift it makes, in words, and the lines to send."""
+    shift_mm = round(shift_of(old_mm, new_mm, how), 6)
     shown = f"{new_mm + 0.0:.3f}"
     lines = tuple(line.format(stored=shown) for line in (how.set, how.store) if line)
     return StoredChange(old_mm=old_mm, new_mm=new_mm, shift_mm=shift_mm, words=direction_words(shift_mm), lines=lines)

@@ -1,6 +1,7 @@
 """The proof: where its patches lie, and the program that prints it."""
 
 import itertools
+from functools import lru_cache
 from math import cos, hypot, pi, sin
 from typing import Annotated, Literal, Self
 
@@ -169,6 +170,7 @@ class _Writer:
         self.seconds += full if length > speed * ramp else 2 * (length / PROOF.acceleration_mm_s2) ** 0.5
 
 
+@lru_cache(maxsize=16)
 def program(machine: Machine, plate: Plate, filament: Filament, proof: ProofPlan, *, mesh_on: bool) -> Program:
     """The proof as a complete program: heat, home, mesh on, prime, skirt, patches, lifted and warm.
 

@@ -130,6 +130,13 @@ class RunState:
         return tolerance_mm(BEAD.layer_per_nozzle * self.setup.machine.nozzle_mm)
 
     @property
+    def trammed(self) -> bool:
+        """Whether the knobs are done: likely enough within, and not by the prior alone."""
+        if not self.screws or self.belief.p_within(self.tol_mm) < TRAM.done_at:
+            return False
+        return bool(self.rounds) or len(self.visited) >= min(3, len(self.screws))
+
+    @property
     def visited(self) -> set[int]:
         return {s.screw for s in self.stops}
 
@@ -152,24 +159,23 @@ class RunState:
 
     def zone_field(self, proof: ProofRun) -> FieldPosterior:
         """The gaps in the proof's zones, by everything known before it and the marks on it."""
-        _, mean, cov, _ = self._field_prior(proof)
-        return estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
+        return self._field(proof)[1]
 
-    def _field_prior(self, proof: ProofRun) -> tuple[Array, Array, Array, Array]:
+    def _field(self, proof: ProofRun) -> tuple[Array, FieldPosterior, Array]:
+        """Rows (z + 1, d) of the state, the field, and the constant (z + 1,) between them."""
         zones, layer = proof.plan.places, proof.plan.layer_mm
         believes = self.machine_believes(zones)
         rows, mean, cov = field_prior(self.belief, zones, layer, believes)
-        constant = np.append(layer + self.belief.shift_mm + believes, 0.0)
-        return rows, mean, cov, constant
+        found = estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
+        return rows, found, np.append(layer + self.belief.shift_mm + believes, 0.0)
 
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them."""
         if not self.proofs or self.proofs[-1].closed or not self.proofs[-1].marks:
             return self
         proof = self.proofs[-1]
-        rows, mean, cov, constant = self._field_prior(proof)
-        field_ = estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
-        return replace(self, belief=learn_proof(self.belief, rows, field_, constant))
+        rows, found, constant = self._field(proof)
+        return replace(self, belief=learn_proof(self.belief, rows, found, constant))
 
     def apply(self, entry: Entry) -> "RunState":
         """The state after one more entry. Raises ValueError when it cannot be true of this run."""

@@ -8,7 +8,7 @@ from scipy.special import ndtr
 
 from ivory_table.core.advice import drag_sd_mm
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
-from ivory_table.core.defaults import TRAM
+from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.entries import Judged, ProofStarted
 from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
 from ivory_table.core.offset import StoredChange, convention, stored_after
@@ -36,6 +36,8 @@ class ZoneView(Value):
     sd_mm: float
     error_mm: float
     p_sound: float
+    sound: bool
+    known: bool
     verdict: str
     swatch: Swatch
 
@@ -170,9 +172,10 @@ def _knob_moves(state: RunState, laid: ProofPlan) -> tuple[Array | None, Array |
 def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
+    sound_enough = p_sound >= JUDGE.zone_sound_at
     if mark and mark.greasy:
         verdict = "clean this zone"
-    elif p_sound >= 0.8:
+    elif sound_enough:
         verdict = "sound"
     elif gap > target:
         verdict = f"{gap - target:.2f} mm too far" if sd < 0.05 else "not known well"
@@ -189,6 +192,8 @@ def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, fl
         sd_mm=sd,
         error_mm=gap - target,
         p_sound=p_sound,
+        sound=sound_enough,
+        known=mark is not None or sd <= JUDGE.zone_known_mm,
         verdict=verdict,
         swatch=swatch(proof.plan.bead, gap),
     )

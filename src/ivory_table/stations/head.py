@@ -6,9 +6,9 @@ from typing import Any, Literal
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import Entry, Source, Station, kept
 from ivory_table.core.gauge import Gauge
+from ivory_table.core.judge import every_zone_sound
 from ivory_table.core.offset import Convention, convention
 from ivory_table.core.plate import Filament, Machine, Plate
-from ivory_table.core.run import RunState
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
 
@@ -95,14 +95,11 @@ def checks_for(machine: Machine, plate: Plate) -> tuple[dict[str, Any], ...]:
     return tuple(c for c in PREPARE["checks"] if fits(c["needs"], machine, plate))
 
 
-def tram_done(state: RunState) -> bool:
-    return not state.screws or (bool(state.visited or state.rounds) and state.belief.p_within(state.tol_mm) >= 0.9)
-
-
 def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     s = run.state
     wanted = checks_for(run.setup.machine, run.setup.plate)
     ticked = sum(1 for c in wanted if c["id"] in s.checks)
+    proof = s.proofs[-1] if s.proofs else None
     begun: dict[Station, bool] = {
         "prepare": bool(s.checks or s.heated),
         "tram": bool(s.stops or s.round_read),
@@ -113,14 +110,15 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     }
     done: dict[Station, bool] = {
         "prepare": ticked == len(wanted),
-        "tram": bool(s.screws) and tram_done(s),
+        "tram": s.trammed,
         "mesh": s.mesh is not None,
         "offset": bool(s.offset_changes) and not s.readback_due,
-        "first_layer": bool(s.proofs) and not s.proofs[-1].closed and all_sound(s),
+        "first_layer": proof is not None
+        and not proof.closed
+        and every_zone_sound(tuple(proof.marks.values()), len(proof.plan.zones)),
         "sign_off": s.signed_off is not None,
     }
     mesh_range = f"range {float(s.mesh.values.max() - s.mesh.values.min()):.2f} mm" if s.mesh else "none kept"
-    proof = s.proofs[-1] if s.proofs else None
     figures: dict[Station, str] = {
         "prepare": f"{ticked} of {len(wanted)} checks",
         "tram": (f"spread {s.belief.spread()[0]:.2f} mm, {len(s.stops)} stops" if s.stops else "not begun")
@@ -142,13 +140,6 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
         return "begun" if begun[station] else "open"
 
     return tuple(StationLine(station=k, name=v, state=state_of(k), figure=figures[k]) for k, v in NAMES.items())
-
-
-def all_sound(state: RunState) -> bool:
-    proof = state.proofs[-1]
-    return len(proof.marks) == len(proof.plan.zones) and all(
-        m.grade in ("sound", None) and not m.greasy for m in proof.marks.values()
-    )
 
 
 def head_of(run: OpenRun) -> RunHead:

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from ivory_table.core.entries import Felt, OffsetSet, Readback
-from ivory_table.core.offset import StoredChange, change, convention, next_move, shift_of, stored_after
+from ivory_table.core.offset import StoredChange, change, convention, next_move, stored_after
 from ivory_table.core.run import RunState
 from ivory_table.core.value import StoredMm, Value
 
@@ -57,7 +57,7 @@ def view(run: OpenRun) -> OffsetView:
     wanted = stored_after(state.stored_mm, _shift_wanted(state, cx, cy), how, machine.z_step_mm)
     at_drag = stored_after(state.stored_mm, drag_z, how, machine.z_step_mm)
     changed = state.offset_changes[-1] if state.offset_changes else None
-    last_change = change(changed[0], changed[1], shift_of(*changed, how), how) if changed else None
+    last_change = change(*changed, how) if changed else None
     step: Literal["feel", "set", "read_back", "done"]
     if state.readback_due:
         step = "read_back"
@@ -117,7 +117,7 @@ def _shift_wanted(state: RunState, cx: float, cy: float) -> float:
 def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
     """What storing a number would do, in words, before anything is sent."""
     how = convention(run.setup.machine.convention)
-    return change(run.state.stored_mm, wanted.stored_mm, shift_of(run.state.stored_mm, wanted.stored_mm, how), how)
+    return change(run.state.stored_mm, wanted.stored_mm, how)
 
 
 def practice(desk: Desk, run: OpenRun) -> Felt | OffsetSet | Readback:

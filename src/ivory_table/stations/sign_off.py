@@ -5,7 +5,7 @@ import io
 from typing import Literal
 
 from ivory_table.core.entries import RUN_VERSION, Counted, Entry, RunFile, kept
-from ivory_table.core.offset import StoredChange, change, convention, shift_of
+from ivory_table.core.offset import StoredChange, change, convention
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Value
 from ivory_table.store.workshop import Workshop
@@ -43,7 +43,7 @@ def view(run: OpenRun) -> SignOffView:
     offset = None
     if state.offset_changes:
         first, last = state.offset_changes[0][0], state.offset_changes[-1][1]
-        offset = change(first, last, shift_of(first, last, how), how)
+        offset = change(first, last, how)
     field = height_field(
         state, after_mesh=state.mesh_on, level_mm=None, tol_mm=state.tol_mm, against="the common height"
     )
@@ -96,14 +96,14 @@ def _lines(run: OpenRun) -> tuple[Line, ...]:
 
 def _found_spread(run: OpenRun) -> str:
     """How crooked the plate was: what is now believed, with the turns since taken back out."""
-    state = RunState.start(run.setup)
+    screws = run.state.screws
     firsts: dict[str, int] = {}
     for entry in kept(run.entries):
         if isinstance(entry.what, Counted) and entry.what.screw not in firsts:
             firsts[entry.what.screw] = entry.what.marks
-    if len(firsts) < len(state.screws):
+    if len(firsts) < len(screws):
         return ""
-    up = [firsts[s.name] * s.mm_per_mark * s.sense for s in run.state.screws]
+    up = [firsts[s.name] * s.mm_per_mark * s.sense for s in screws]
     return f"about {max(up) - min(up):.2f} mm"
 
 

@@ -67,7 +67,7 @@ def view(run: OpenRun) -> TramView:
     p = state.belief.p_within(state.tol_mm)
     spread, spread_sd = state.belief.spread()
     unvisited = len(state.screws) - len(state.visited)
-    step = _step(state, p)
+    step = _step(state)
     body: dict[str, object] = {}
     turns: dict[int, float] = {}
     at: int | None = None
@@ -158,15 +158,14 @@ def view(run: OpenRun) -> TramView:
     )
 
 
-def _step(state: RunState, p: float) -> Step:
+def _step(state: RunState) -> Step:
     if not state.screws:
         return "no_knobs" if state.centre_felt is None else "done"
     if not state.sense_known:
         return "sense"
     if state.pending is not None and state.way == "counting":
         return "further"
-    enough = p >= TRAM.done_at and (bool(state.rounds) or len(state.visited) >= min(3, len(state.screws)))
-    if enough and not state.round_read:
+    if state.trammed and not state.round_read:
         return "centre" if state.centre_felt is None else "done"
     if state.way == "read_all":
         return "turn_all" if len(state.round_read) == len(state.screws) else "read"

@@ -1854,12 +1854,16 @@ export interface components {
             grade: ("loose" | "barely" | "parted" | "sound" | "ridged" | "squeezed" | "starved") | null;
             /** Greasy */
             greasy: boolean;
+            /** Known */
+            known: boolean;
             /** Name */
             name: string;
             /** P Sound */
             p_sound: number;
             /** Sd Mm */
             sd_mm: number;
+            /** Sound */
+            sound: boolean;
             swatch: components["schemas"]["Swatch"];
             /** Verdict */
             verdict: string;

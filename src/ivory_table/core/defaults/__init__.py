@@ -78,6 +78,8 @@ class _Minutes(Value):
 
 class _Judge(Value):
     done_at: float
+    zone_sound_at: float
+    zone_known_mm: float
     clean_helps: float
     minutes: _Minutes
 

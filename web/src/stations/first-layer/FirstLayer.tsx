@@ -106,8 +106,8 @@ export function FirstLayer() {
                   swatch={zone.swatch}
                   x={0}
                   y={26}
-                  label={zone.sd_mm > 0.08 ? "not known yet" : "as it is"}
-                  unknown={zone.sd_mm > 0.08}
+                  label={zone.known ? "as it is" : "not known yet"}
+                  unknown={!zone.known}
                 />
                 <Section swatch={view.target_swatch} x={210} y={26} label="as wanted" />
               </>
@@ -203,7 +203,7 @@ function ZonesLayer({
         const x = frame.px(z.x_mm);
         const y = frame.py(z.y_mm);
         const judged = z.grade !== null || z.caliper_mm !== null;
-        const unknown = z.sd_mm > 0.08 && !judged;
+        const unknown = !z.known;
         const left = Math.min(Math.max(x - box / 2, frame.plan.x + 3), frame.plan.x + frame.plan.w - box - 3);
         const top = Math.min(Math.max(y - 39, frame.plan.y + 3), frame.plan.y + frame.plan.h - 81);
         return (
@@ -239,7 +239,7 @@ function ZonesLayer({
               style={{
                 fill: unknown
                   ? "var(--graphite)"
-                  : z.p_sound >= 0.8
+                  : z.sound
                     ? "var(--verdigris)"
                     : z.error_mm > 0
                       ? "var(--slate)"
