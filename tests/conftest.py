@@ -17,7 +17,7 @@ from ivory_table.api.app import create_app
 from ivory_table.core.entries import Entry, RunSetup, What
 from ivory_table.core.run import RunState
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES, furnish
-from ivory_table.practice.plate import PracticeRoom
+from ivory_table.practice.room import PracticeRoom
 from ivory_table.stations.desk import Desk
 from ivory_table.store.workshop import Workshop
 

@@ -1,6 +1,9 @@
-"""The command line: `ivory-table serve`, `ivory-table demo`, `ivory-table openapi`."""
+"""The command line: serve, demo, practice, openapi."""
 
 import json
+import subprocess
+import sys
+import threading
 from pathlib import Path
 from typing import Annotated
 
@@ -10,9 +13,13 @@ from fastapi import FastAPI
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from ivory_table.api.app import create_app
-from ivory_table.demo.tidewater import furnish
-from ivory_table.practice.plate import PracticeRoom
+from ivory_table.core.manner import shipped
+from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
+from ivory_table.link.door import Address, Doors
+from ivory_table.link.manners import Manners
+from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.desk import Desk
+from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
 
 app = typer.Typer(help=__doc__, no_args_is_help=True, add_completion=False)
@@ -36,13 +43,33 @@ def _app(data: Path, *, furnished: bool) -> FastAPI:
     workshop = Workshop(data / "workshop.db")
     if furnished:
         furnish(workshop)
-    return create_app(Desk(workshop, PracticeRoom(data / "practice").hands_for))
+    doors, manners = Doors(data / "practice"), Manners(data / "manners")
+    desk = Desk(workshop, doors.hands_for, manners.get)
+    return create_app(desk, lines=Lines(desk, manners, doors, data / "lines"))
 
 
-def _run(data: Path, port: int, *, furnished: bool) -> None:
+def _run(data: Path, port: int, *, furnished: bool, pace: float = 1.0) -> None:
+    helper = _practice_beside(data / "practice", pace) if furnished else None
     served = _app(data, furnished=furnished)
     print(f"Ivory Table on http://127.0.0.1:{port}", flush=True)
-    uvicorn.run(served, host="127.0.0.1", port=port, log_level="warning", server_header=False)
+    try:
+        uvicorn.run(
+            served, host="127.0.0.1", port=port, log_level="warning", server_header=False, timeout_graceful_shutdown=2
+        )
+    finally:
+        served.state.lines.close()
+        if helper is not None and helper.stdin is not None:
+            helper.stdin.close()
+
+
+def _practice_beside(folder: Path, pace: float) -> subprocess.Popen[bytes]:
+    """The practice machines as a process of their own, which ends with this one."""
+    for stale in folder.glob("*.address.json"):
+        stale.unlink()
+    command = [sys.executable, "-m", "ivory_table.cli", "practice", "all", "--data", str(folder)]
+    return subprocess.Popen(
+        [*command, "--pace", str(pace), "--while-open"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL
+    )
 
 
 def dev_app() -> FastAPI:
@@ -57,9 +84,49 @@ def serve(data: Data = SETTINGS.data, port: Port = SETTINGS.port) -> None:
 
 
 @app.command()
-def demo(data: Data = SETTINGS.data / "demo", port: Port = SETTINGS.port) -> None:
-    """Serve the Tidewater workshop, with practice machines."""
-    _run(data, port, furnished=True)
+def demo(
+    data: Data = SETTINGS.data / "demo",
+    port: Port = SETTINGS.port,
+    pace: Annotated[float, typer.Option(min=0.1, max=10_000, help="How many times faster than life.")] = 20.0,
+) -> None:
+    """Serve the Tidewater workshop, with its practice machines in fast time."""
+    _run(data, port, furnished=True, pace=pace)
+
+
+@app.command()
+def practice(
+    machine: Annotated[str, typer.Argument(help="A machine of the demo workshop, or 'all' of them.")],
+    pty: Annotated[bool, typer.Option("--pty", help="On a pseudo terminal instead of a TCP port.")] = False,
+    port: Annotated[int, typer.Option(min=0, max=65535, help="TCP port on 127.0.0.1; 0 takes a free one.")] = 0,
+    pace: Annotated[float, typer.Option(min=0.1, max=10_000, help="How many times faster than life.")] = 1.0,
+    seed: Annotated[int, typer.Option(help="Which crooked plate it begins with.")] = 1,
+    data: Annotated[Path | None, typer.Option(help="Where its truth and its address are kept.")] = None,
+    while_open: Annotated[bool, typer.Option(hidden=True, help="End when standard input is closed.")] = False,
+) -> None:
+    """A practice machine: a simulated printer on a line of its own, with a side door for the human."""
+    wanted = [m for m in MACHINES if machine in (m.id, "all")]
+    if not wanted:
+        known = ", ".join(m.id for m in MACHINES)
+        raise typer.BadParameter(f"There is no practice machine called {machine}; there are {known}, or all.")
+    for number, m in enumerate(wanted):
+        try:
+            plug = PtyPlug() if pty else TcpPlug(port + number if port else 0)
+        except OSError as wrong:
+            raise typer.BadParameter(f"Port {port + number} cannot be used: {wrong.strerror}.") from None
+        file = data / f"{m.id}.json" if data else None
+        served = Served(m, GAUGES[0], shipped(m.manner), plug, seed=seed + number, pace=pace, file=file)
+        print(f"{m.name} on {plug.name}, its side door on port {served.door.port}", flush=True)
+        if data:
+            data.mkdir(parents=True, exist_ok=True)
+            address = Address(line=plug.name, door=served.door.port, pace=pace)
+            (data / f"{m.id}.address.json").write_text(address.model_dump_json())
+    if while_open:
+        sys.stdin.read()
+        return
+    try:
+        threading.Event().wait()
+    except KeyboardInterrupt:
+        return
 
 
 @app.command()

@@ -49,7 +49,7 @@ def test_filament_is_the_beads_area_over_the_filaments(machine: str) -> None:
 def test_the_order_is_heat_home_mesh_wait_print_lift(machine: str) -> None:
     text, _ = proof(machine)
     names = [c for _, c, _ in read_program(text).commands]
-    assert names.index("M190") < names.index("G28") < names.index("M420") < names.index("M109")
+    assert names.index("M190") < names.index("G28") < names.index("M932") < names.index("M109")
     assert names.count("G28") == 1
     assert names[-1] == "M84"
     lifted = read_program(text).moves[-1]
@@ -57,7 +57,7 @@ def test_the_order_is_heat_home_mesh_wait_print_lift(machine: str) -> None:
 
 
 def test_the_mesh_is_left_alone_when_there_is_none() -> None:
-    assert "M420" not in proof("heron", mesh_on=False)[0]
+    assert "M932" not in proof("heron", mesh_on=False)[0]
 
 
 def test_every_travel_is_lifted() -> None:
@@ -70,7 +70,7 @@ def test_every_travel_is_lifted() -> None:
 def test_bittern_gets_its_live_adjustment_in_the_program_and_absolute_filament() -> None:
     text, _ = proof("bittern")
     names = [c for _, c, _ in read_program(text).commands]
-    assert "M290" in names
+    assert "M943" in names
     assert "M82" in names
 
 

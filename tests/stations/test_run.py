@@ -75,8 +75,8 @@ def test_the_practice_plate_is_trammed_in_truth(desk: Desk, machine: str) -> Non
     view = tram.view(run)
     assert view.step == "done"
     assert view.p_within >= 0.9
-    truth = desk.hands(run)._truth  # the test may look, the advice cannot
-    assert np.ptp(truth.heights) <= 2.2 * 2 * view.tol_mm
+    plate = desk.hands(run).body.plate  # the test may look, the advice cannot
+    assert np.ptp(plate.heights(plate.anchors)) <= 2.2 * 2 * view.tol_mm
     assert len(run.state.stops) <= 16
 
 
@@ -88,7 +88,7 @@ def test_the_offset_lands_where_the_tip_meets_the_plate(desk: Desk, machine: str
     assert offset.view(run).step == "done"
     hands = desk.hands(run)
     cx, cy = run.setup.plate.centre
-    assert abs(hands._gap(cx, cy, 0.0)) < 0.06
+    assert abs(hands.body.gap(cx, cy, 0.0)) < 0.06
     assert desk.workshop.machine(machine).stored_mm == run.state.stored_mm
 
 
@@ -99,7 +99,7 @@ def test_bittern_has_no_knobs_and_stores_nothing(desk: Desk) -> None:
     run = keep(desk, "offset", OffsetSet(stored_mm=-0.05))
     view = offset.view(run)
     assert view.step == "read_back"
-    assert view.last_change.lines == ("M290 Z-0.050",)
+    assert view.last_change.lines == ("M943 Z-0.050",)
     assert offset.view(keep(desk, "offset", Readback(confirmed=True))).step == "done"
 
 
@@ -117,7 +117,7 @@ def follow_the_advice(desk: Desk, run_id: str, proofs: int) -> bool:
             case "done":
                 truth = desk.hands(run)
                 low, high = view.sound_from_mm - 0.02, view.sound_to_mm + 0.02
-                assert all(low < truth._gap(z.x_mm, z.y_mm, 0.2) < high for z in view.plan.zones)
+                assert all(low < truth.body.gap(z.x_mm, z.y_mm, 0.2) < high for z in view.plan.zones)
                 return True
             case "offset":
                 keep(desk, "first_layer", OffsetSet(stored_mm=best.stored.new_mm), run_id)
@@ -213,8 +213,8 @@ def test_read_all_turn_all_by_dial(desk: Desk) -> None:
         run = practise(desk, "tram", times=5)
         if tram.view(run).step in ("centre", "done"):
             break
-    truth = desk.hands(run)._truth
-    assert np.ptp(truth.heights) < 0.1
+    truth = desk.hands(run).body.truth
+    assert np.ptp(truth.supports) < 0.1
     assert run.state.rounds >= 1
 
 

@@ -222,7 +222,7 @@ def test_a_mesh_felt_by_hand_is_not_counted_twice_in_the_offset(desk: Desk) -> N
     hands = desk.hands(run)
     cx, cy = run.setup.plate.centre
     hands.move_nozzle(view.wanted.shift_mm)
-    assert abs(hands._gap(cx, cy, 0.0)) < 0.06
+    assert abs(hands.body.gap(cx, cy, 0.0)) < 0.06
 
 
 def test_the_proof_shows_its_card_its_target_and_each_zone(desk: Desk) -> None:
@@ -286,12 +286,12 @@ def test_many_open_runs_do_not_crowd_each_other_out(desk: Desk) -> None:
 
 def test_what_a_person_does_on_a_practice_machine_happens_to_its_plate(desk: Desk) -> None:
     run = start(desk, "heron")
-    before = list(desk.hands(run)._truth.heights)
+    before = list(desk.hands(run).body.truth.supports)
     run = keep(desk, "tram", Turned(screw="front left", marks=5))
-    truth = desk.hands(run)._truth
-    assert truth.heights[0] - before[0] > 0.1
+    truth = desk.hands(run).body.truth
+    assert truth.supports[0] - before[0] > 0.1
     keep(desk, "offset", OffsetSet(stored_mm=0.97, sure=True))
-    assert desk.hands(run)._truth.shift == pytest.approx(-0.1)
+    assert desk.hands(run).body.truth.shift == pytest.approx(-0.1)
 
 
 @pytest.mark.parametrize(("mm", "text"), [(0.126, "+0.13"), (-0.094, "−0.09"), (0.001, "0.00"), (-0.001, "0.00")])

@@ -9,14 +9,16 @@ from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
 
 from ivory_table import __version__
+from ivory_table.link.manners import Manners
 from ivory_table.stations.desk import Desk
+from ivory_table.stations.lines import Lines
 
 from . import problems
 from .routers import ROUTERS
 from .security import Guard
 
 
-def create_app(desk: Desk, web: Path | None = None) -> FastAPI:
+def create_app(desk: Desk, web: Path | None = None, lines: Lines | None = None) -> FastAPI:
     """`web`: the built front end; the packaged one when not given."""
     app = FastAPI(
         title="Ivory Table",
@@ -27,6 +29,7 @@ def create_app(desk: Desk, web: Path | None = None) -> FastAPI:
         responses=problems.RESPONSES,
     )
     app.state.desk = desk
+    app.state.lines = lines or Lines(desk, Manners())
     problems.install(app)
     app.add_middleware(Guard)
     for router in ROUTERS:

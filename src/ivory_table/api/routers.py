@@ -1,19 +1,23 @@
 """The routes: the bench, runs, and one router for each station."""
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import AsyncIterator, Callable
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Body, Path, Query, Request, Response
-from fastapi.responses import PlainTextResponse
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import PlainTextResponse, StreamingResponse
 from pydantic import BeforeValidator
 
+from ivory_table.core.bead import Swatch
 from ivory_table.core.entries import RunFile, Station, What
 from ivory_table.core.offset import StoredChange
 from ivory_table.core.proof import ZoneCount
 from ivory_table.core.value import Id, Value
-from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
+from ivory_table.stations import bench, first_layer, mesh, offset, on_line, prepare, sign_off, tram
 from ivory_table.stations.desk import Desk, Keep, OpenRun, StartRun
 from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.lines import Connect, Lines, LineStatus
 
 RunId = Annotated[Id, Path(description="The run's id.")]
 Zones = Annotated[Literal[5, 9], BeforeValidator(int), Query(description="Zones of the next proof.")]
@@ -37,6 +41,11 @@ class Imported(Value):
 
 def desk(request: Request) -> Desk:
     found: Desk = request.app.state.desk
+    return found
+
+
+def lines(request: Request) -> Lines:
+    found: Lines = request.app.state.lines
     return found
 
 
@@ -138,9 +147,168 @@ def _station(
     return router
 
 
+MachineId = Annotated[Id, Path(description="The machine's id.")]
+line = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
+
+
+class Answer(Value):
+    text: Annotated[str, Body(max_length=40)]
+
+
+class StartJob(Value):
+    """Start one of the jobs a station offers. Asking twice under one id starts it once."""
+
+    id: Id
+    station: Station
+    job: Id
+    zones: Literal[5, 9] = 5
+
+
+class Nudge(Value):
+    away_mm: Annotated[float, Body(ge=-0.5, le=0.5)]
+
+
+class Speed(Value):
+    percent: Annotated[float, Body(ge=10, le=300)]
+
+
+class Fault(Value):
+    name: Annotated[Id, Body()]
+    after: Annotated[int, Body(ge=1, le=10_000)] = 1
+
+
+class Crashes(Value):
+    crashes: tuple[str, ...]
+
+
+@line.get("")
+def get_line(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).status(machine_id)
+
+
+@line.post("/connect")
+def connect(request: Request, machine_id: MachineId, wanted: Connect) -> LineStatus:
+    return lines(request).connect(machine_id, wanted)
+
+
+@line.post("/disconnect")
+def disconnect(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).disconnect(machine_id)
+
+
+@line.post("/stop")
+def stop(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).stop(machine_id)
+
+
+@line.post("/recover")
+def recover(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).recover(machine_id)
+
+
+@line.post("/cancel")
+def cancel(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).cancel(machine_id)
+
+
+@line.post("/answer")
+def answer(request: Request, machine_id: MachineId, given: Answer) -> LineStatus:
+    return lines(request).answer(machine_id, given.text)
+
+
+@line.get("/log", response_class=PlainTextResponse)
+def get_log(request: Request, machine_id: MachineId) -> PlainTextResponse:
+    return _download(lines(request).log(machine_id), f"line-{machine_id}.log", "text/plain")
+
+
+@line.get("/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
+async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
+    """The line's status now and whenever it changes, as server-sent events."""
+    found = lines(request)
+    await run_in_threadpool(found.status, machine_id)
+
+    async def told() -> AsyncIterator[str]:
+        seen, quiet = "", 0.0
+        while not await request.is_disconnected():
+            status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
+            if status != seen or quiet > 10:
+                seen, quiet = status, 0.0
+                yield f"data: {status}\n\n"
+            version = found.version
+            while found.version == version and quiet <= 10:
+                await asyncio.sleep(0.1)
+                quiet += 0.1
+                if found.closing:
+                    return
+
+    return StreamingResponse(told(), media_type="text/event-stream", headers={"cache-control": "no-store"})
+
+
+run_line = APIRouter(prefix="/api/runs/{run_id}/line", tags=["line"])
+
+
+@run_line.get("")
+def get_run_line(request: Request, run_id: RunId, station: Station = "prepare") -> on_line.RunLine:
+    return on_line.view(lines(request), desk(request).open(run_id), station)
+
+
+@run_line.post("/start")
+def start_job(request: Request, run_id: RunId, wanted: StartJob) -> on_line.RunLine:
+    on_line.start(lines(request), run_id, wanted.station, wanted.job, wanted.id, wanted.zones)
+    return on_line.view(lines(request), desk(request).open(run_id), wanted.station)
+
+
+@run_line.post("/nudge")
+def nudge(request: Request, run_id: RunId, wanted: Nudge) -> on_line.RunLine:
+    on_line.aside(lines(request), run_id, "nudge", wanted.away_mm)
+    return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
+
+
+@run_line.post("/speed")
+def speed(request: Request, run_id: RunId, wanted: Speed) -> on_line.RunLine:
+    on_line.aside(lines(request), run_id, "speed", wanted.percent)
+    return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
+
+
+@run_line.post("/practice")
+def practice_answer(request: Request, run_id: RunId) -> LineStatus:
+    on_line.practice_answer(lines(request), run_id)
+    return lines(request).status(desk(request).open(run_id).setup.machine.id)
+
+
+trainer = APIRouter(prefix="/api/runs/{run_id}/practice", tags=["practice"])
+
+
+@trainer.get("/crashes")
+def get_crashes(request: Request, run_id: RunId) -> Crashes:
+    return Crashes(crashes=tuple(on_line.trained(desk(request), run_id).crashes()))
+
+
+@trainer.post("/disturb")
+def disturb(request: Request, run_id: RunId) -> Crashes:
+    hands = on_line.trained(desk(request), run_id)
+    hands.disturb()
+    return Crashes(crashes=tuple(hands.crashes()))
+
+
+@trainer.post("/fault")
+def fault(request: Request, run_id: RunId, wanted: Fault) -> Crashes:
+    hands = on_line.trained(desk(request), run_id)
+    hands.fault(wanted.name, wanted.after)
+    return Crashes(crashes=tuple(hands.crashes()))
+
+
+@trainer.get("/patch/{zone}")
+def see_patch(request: Request, run_id: RunId, zone: Annotated[int, Path(ge=0, le=8)]) -> Swatch:
+    return on_line.seen_patch(desk(request), run_id, zone)
+
+
 ROUTERS = (
     the_bench,
     runs,
+    line,
+    run_line,
+    trainer,
     _station("prepare", prepare.PrepareView, lambda run, _: prepare.view(run)),
     _station("tram", tram.TramView, lambda run, _: tram.view(run), lambda at, run, _: tram.practice(at, run)),
     _station("mesh", mesh.MeshView, lambda run, _: mesh.view(run), lambda at, run, _: mesh.practice(at, run)),

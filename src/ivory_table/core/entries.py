@@ -6,7 +6,7 @@ from pydantic import AwareDatetime, Field, model_validator
 
 from .bead import Grade
 from .gauge import Feel, Gauge
-from .mesh import MeshSurvey
+from .mesh import MOST_POINTS, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .proof import ProofPlan
 from .value import FineMm, Id, Initials, Label, Note, PlaceMm, StoredMm, Value
@@ -55,6 +55,13 @@ class SenseTried(Value):
     felt: Literal["tighter", "looser", "same"]
 
 
+class Visited(Value):
+    """The machine brought the tip over a screw: that one is worked on until it has been counted."""
+
+    kind: Literal["visited"] = "visited"
+    screw: Label
+
+
 class Counted(Value):
     """A knob turned until the gauge dragged; marks clockwise from above are positive."""
 
@@ -97,6 +104,8 @@ class Felt(Value):
     y_mm: PlaceMm
     z_mm: FineMm
     feel: Feel
+    #: The screw it was felt at, when the tip was stepped down to one at the tram.
+    screw: Label | None = None
 
 
 class MeshPoint(Value):
@@ -108,10 +117,17 @@ class MeshPoint(Value):
     height_mm: FineMm
 
 
+class MeshBase(Value):
+    """The base point measured again while a mesh is read: its change is drift."""
+
+    kind: Literal["mesh_base"] = "mesh_base"
+    height_mm: FineMm
+
+
 class MeshPlanned(Value):
     kind: Literal["mesh_planned"] = "mesh_planned"
-    columns: Annotated[int, Field(ge=2, le=7)]
-    rows: Annotated[int, Field(ge=2, le=7)]
+    columns: Annotated[int, Field(ge=2, le=MOST_POINTS)]
+    rows: Annotated[int, Field(ge=2, le=MOST_POINTS)]
     owns_zero: bool
 
 
@@ -153,6 +169,39 @@ class ProofStarted(Value):
     proof: ProofPlan
 
 
+class Nudged(Value):
+    """A live change of the nozzle's height, not stored: away from the plate is positive.
+
+    `from_zone`: the first zone of the newest proof that was printed after it; None when nothing was printing.
+    """
+
+    kind: Literal["nudged"] = "nudged"
+    away_mm: Annotated[float, Field(ge=-1, le=1)]
+    from_zone: Annotated[int, Field(ge=0, le=9)] | None = None
+
+
+class NudgeMerged(Value):
+    """The live nudges became part of the stored value: the nozzle runs where it ran."""
+
+    kind: Literal["nudge_merged"] = "nudge_merged"
+    stored_mm: StoredMm
+
+
+class SpeedSet(Value):
+    """A live change of the printing speed, in percent of what the program says."""
+
+    kind: Literal["speed_set"] = "speed_set"
+    percent: Annotated[float, Field(ge=10, le=300)]
+
+
+class ProofEnded(Value):
+    """A proof printed over the line has ended; cancelled ones show only the zones before."""
+
+    kind: Literal["proof_ended"] = "proof_ended"
+    outcome: Literal["printed", "cancelled"]
+    zones: Annotated[int, Field(ge=0, le=9)]
+
+
 class Judged(Value):
     kind: Literal["judged"] = "judged"
     zone: Annotated[int, Field(ge=0, le=8)]
@@ -189,6 +238,7 @@ What = Annotated[
     | StationSkipped
     | WayChosen
     | SenseTried
+    | Visited
     | Counted
     | Turned
     | TurnedAll
@@ -196,11 +246,16 @@ What = Annotated[
     | Felt
     | MeshPlanned
     | MeshPoint
+    | MeshBase
     | MeshKept
     | MeshUsed
     | OffsetSet
     | Readback
     | ProofStarted
+    | Nudged
+    | NudgeMerged
+    | SpeedSet
+    | ProofEnded
     | Judged
     | ZoneCleaned
     | SignedOff

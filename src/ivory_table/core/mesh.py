@@ -4,19 +4,23 @@ import csv
 import io
 import itertools
 import re
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Annotated, Literal, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
 from pydantic import Field, model_validator
 
-from .defaults import PROOF
-from .plate import Plate
+from .defaults import MOTION, PROOF
+from .plate import Plate, Probe
 from .surface import Array
 from .value import FineMm, PlaceMm, Value
 
 RowOrder = Literal["front_first", "back_first"]
 MAX_PASTE = 200_000
+#: The most points each way of a mesh read one by one.
+MOST_POINTS = 15
 
 
 class MeshGrid(Value):
@@ -66,18 +70,29 @@ class MeshSurvey(Value):
         return np.array(self.heights_mm)
 
 
-def grid_on(plate: Plate, nx: int, ny: int, margin_mm: float = PROOF.margin_mm + 8) -> MeshGrid:
-    """An even grid inside the plate; on a round one, inside its inscribed square."""
-    if not (2 <= nx <= 7 and 2 <= ny <= 7):
-        raise ValueError("A mesh by hand has 2 to 7 points each way.")
+def grid_on(
+    plate: Plate, nx: int, ny: int, margin_mm: float = PROOF.margin_mm + 8, probe: Probe | None = None
+) -> MeshGrid:
+    """An even grid inside the plate; on a round one, inside its inscribed square.
+
+    With a `probe`, only where it reaches while the tip stays over the plate's edge or inside it.
+    """
+    if not (2 <= nx <= MOST_POINTS and 2 <= ny <= MOST_POINTS):
+        raise ValueError(f"A mesh has 2 to {MOST_POINTS} points each way.")
     x0, y0, x1, y1 = plate.bounds
     if plate.shape == "round":
         half = (plate.width_mm / 2 - margin_mm) / 2**0.5
         x0, y0, x1, y1 = -half, -half, half, half
         margin_mm = 0.0
+    x0, y0, x1, y1 = x0 + margin_mm, y0 + margin_mm, x1 - margin_mm, y1 - margin_mm
+    if probe is not None:
+        edge = MOTION.over_edge_mm
+        left, front, right, back = plate.bounds
+        x0, x1 = max(x0, left - edge + probe.x_offset_mm), min(x1, right + edge + probe.x_offset_mm)
+        y0, y1 = max(y0, front - edge + probe.y_offset_mm), min(y1, back + edge + probe.y_offset_mm)
     return MeshGrid(
-        xs_mm=tuple(float(v) for v in np.round(np.linspace(x0 + margin_mm, x1 - margin_mm, nx), 2)),
-        ys_mm=tuple(float(v) for v in np.round(np.linspace(y0 + margin_mm, y1 - margin_mm, ny), 2)),
+        xs_mm=tuple(float(v) for v in np.round(np.linspace(x0, x1, nx), 2)),
+        ys_mm=tuple(float(v) for v in np.round(np.linspace(y0, y1, ny), 2)),
     )
 
 
@@ -92,6 +107,32 @@ def believed_by_machine(survey: MeshSurvey, xy: ArrayLike) -> Array:
     front = z[j, i] * (1 - s) + z[j, i + 1] * s
     back = z[j + 1, i] * (1 - s) + z[j + 1, i + 1] * s
     return np.asarray(front * (1 - t) + back * t)
+
+
+@dataclass(frozen=True)
+class Sounding:
+    """One reading of a mesh in the making: when (s), which point (column, row) or the base, and its height."""
+
+    at_s: float
+    point: tuple[int, int] | None
+    height_mm: float
+
+
+def drift_taken_out(soundings: Sequence[Sounding]) -> tuple[dict[tuple[int, int], float], float]:
+    """Heights by point with the base point's drift taken out linearly in time, and the closing error in mm.
+
+    Between two visits to the base the drift is interpolated; before the first and after the last it stays.
+    The closing error is what the base has moved from its first visit to its last.
+    """
+    base = [s for s in soundings if s.point is None]
+    if len(base) < 2:
+        return {s.point: s.height_mm for s in soundings if s.point is not None}, 0.0
+    times, heights = [s.at_s for s in base], [s.height_mm for s in base]
+    out = {}
+    for s in soundings:
+        if s.point is not None:
+            out[s.point] = s.height_mm - float(np.interp(s.at_s, times, heights)) + heights[0]
+    return out, heights[-1] - heights[0]
 
 
 class PastedGrid(Value):

@@ -7,6 +7,7 @@ from pydantic import Field
 
 from .defaults import CONVENTIONS, OFFSET
 from .gauge import Feel
+from .manner import Manner, OffsetLines, shipped
 from .plate import ConventionId
 from .value import Value
 
@@ -23,6 +24,10 @@ class Convention(Value):
     store: str
     stores: bool
 
+    def lines(self, stored_mm: float) -> tuple[str, ...]:
+        """What to send so that a value is set and, where the machine can, stored."""
+        return tuple(line.format(stored=stored_mm + 0.0) for line in (self.set, self.store) if line)
+
 
 class StoredChange(Value):
     """A change of the stored value, in numbers and in words."""
@@ -34,8 +39,10 @@ class StoredChange(Value):
     lines: tuple[str, ...]
 
 
-def convention(convention_id: ConventionId) -> Convention:
-    return Convention(id=convention_id, **CONVENTIONS[convention_id])
+def convention(convention_id: ConventionId, manner: Manner | None = None) -> Convention:
+    """A convention with the lines of one manner; of the first shipped when only its sign matters."""
+    lines: OffsetLines = getattr((manner or shipped("harbour")).offset, convention_id)
+    return Convention(id=convention_id, **CONVENTIONS[convention_id], read=lines.read, set=lines.set, store=lines.store)
 
 
 def direction_words(shift_mm: float) -> str:
@@ -65,9 +72,8 @@ def shift_of(old_mm: float, new_mm: float, how: Convention) -> float:
 def change(old_mm: float, new_mm: float, how: Convention) -> StoredChange:
     """Storing `new_mm` instead of `old_mm`: the shift it makes, in words, and the lines to send."""
     shift_mm = round(shift_of(old_mm, new_mm, how), 6)
-    shown = f"{new_mm + 0.0:.3f}"
-    lines = tuple(line.format(stored=shown) for line in (how.set, how.store) if line)
-    return StoredChange(old_mm=old_mm, new_mm=new_mm, shift_mm=shift_mm, words=direction_words(shift_mm), lines=lines)
+    words = direction_words(shift_mm)
+    return StoredChange(old_mm=old_mm, new_mm=new_mm, shift_mm=shift_mm, words=words, lines=how.lines(new_mm))
 
 
 def readback_agrees(meant_mm: float, reported_mm: float, step_mm: float) -> bool:

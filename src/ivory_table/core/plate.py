@@ -112,6 +112,8 @@ class Probe(Value):
     x_offset_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
     y_offset_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
     sd_mm: Annotated[float, Field(gt=0, le=0.5)] = 0.005
+    #: Drifts when it is kept close to a hot plate: parked well above while the plate heats.
+    heat_sensitive: bool = False
 
 
 class Filament(Value):
@@ -139,6 +141,9 @@ class Machine(Value):
     can_mesh: bool = True
     relative_extrusion: bool = True
     practice: bool = False
+    #: How it talks, and where its line is; None while nobody has said.
+    manner: Id = "harbour"
+    line_url: Annotated[str, Field(max_length=200)] | None = None
 
     @model_validator(mode="after")
     def _screws_can_tram(self) -> Self:

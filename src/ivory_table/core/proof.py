@@ -10,7 +10,9 @@ from pydantic import Field, model_validator
 
 from .bead import Bead
 from .defaults import BEAD, PROOF
+from .gcode.reader import Program as ReadProgram
 from .gcode.reader import read_program
+from .manner import Manner, shipped
 from .offset import convention
 from .plate import Filament, Machine, Plate
 from .surface import Array
@@ -164,21 +166,26 @@ class _Writer:
             self.line(x, y)
 
     def _took(self, length: float, speed: float) -> None:
-        """Trapezoid: the length at speed, and a ramp at each end."""
-        ramp = speed / PROOF.acceleration_mm_s2
-        full = length / speed + ramp
-        self.seconds += full if length > speed * ramp else 2 * (length / PROOF.acceleration_mm_s2) ** 0.5
+        self.seconds += moving_time_s(length, speed)
 
 
 @lru_cache(maxsize=16)
-def program(machine: Machine, plate: Plate, filament: Filament, proof: ProofPlan, *, mesh_on: bool) -> Program:
+def program(
+    machine: Machine,
+    plate: Plate,
+    filament: Filament,
+    proof: ProofPlan,
+    *,
+    mesh_on: bool,
+    manner: Manner = shipped("harbour"),
+) -> Program:
     """The proof as a complete program: heat, home, mesh on, prime, skirt, patches, lifted and warm.
 
     Raises ValueError when a patch, the skirt or the prime line would leave the plate or enter a keep-out.
     """
     out = _Writer(machine, filament, proof.bead)
     h = proof.layer_mm
-    how = convention(machine.convention)
+    how = convention(machine.convention, manner)
     out.say(
         f"; Proof for {_ascii(machine.name)}, {_ascii(plate.name)}, {_ascii(filament.name)}",
         f"; {len(proof.zones)} patches, line {proof.line_mm:g} mm, layer {h:g} mm",
@@ -190,10 +197,10 @@ def program(machine: Machine, plate: Plate, filament: Filament, proof: ProofPlan
         f"M190 S{proof.bed_c:g} ; wait for the plate",
         "G28 ; home, tip still below oozing",
     )
-    if mesh_on:
-        out.say("M420 S1 ; mesh on again: homing may have switched it off")
+    if mesh_on and manner.can("mesh_on"):
+        out.say(f"{manner.send('mesh_on')} ; mesh on again: homing may have switched it off")
     if not how.stores:
-        out.say(f"{how.set.format(stored=f'{machine.stored_mm:.3f}')} ; live adjustment, this machine stores none")
+        out.say(f"{how.set.format(stored=machine.stored_mm)} ; live adjustment, this machine stores none")
     out.say(
         f"G0 Z{PROOF.park_mm:g} F600",
         f"M109 S{proof.nozzle_c:g} ; wait for the tip",
@@ -227,6 +234,24 @@ def program(machine: Machine, plate: Plate, filament: Filament, proof: ProofPlan
     text = "\n".join(out.lines) + "\n"
     check_program(text, machine, plate, h)
     return Program(text=text, minutes=out.seconds / 60, filament_mm=out.filament_mm)
+
+
+def seconds_by_line(read: ReadProgram, count: int) -> Array:
+    """(count,) seconds each line of a program takes, moves with their ramps; heating is not known."""
+    seconds = np.zeros(count)
+    for move in read.moves:
+        length = float(np.linalg.norm(np.subtract(move.end, move.start))) or abs(move.filament_mm)
+        if length and move.speed_mm_s:
+            seconds[move.line - 1] += moving_time_s(length, move.speed_mm_s)
+    return seconds
+
+
+def moving_time_s(length_mm: float, speed_mm_s: float) -> float:
+    """Trapezoidal motion: length / speed and one ramp, or two ramps where full speed is not reached."""
+    ramp = speed_mm_s / PROOF.acceleration_mm_s2
+    if length_mm < speed_mm_s * ramp:
+        return float(2 * (length_mm / PROOF.acceleration_mm_s2) ** 0.5)
+    return length_mm / speed_mm_s + ramp
 
 
 def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float) -> None:

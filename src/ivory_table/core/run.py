@@ -17,28 +17,34 @@ from .entries import (
     Felt,
     Heated,
     Judged,
+    MeshBase,
     MeshKept,
     MeshPlanned,
     MeshPoint,
     MeshUsed,
+    Nudged,
+    NudgeMerged,
     OffsetSet,
+    ProofEnded,
     ProofStarted,
     Readback,
     ReadMm,
     RunSetup,
     SenseTried,
     SignedOff,
+    SpeedSet,
     Station,
     StationSkipped,
     Turned,
     TurnedAll,
+    Visited,
     Way,
     WayChosen,
     ZoneCleaned,
 )
 from .gauge import feel_interval
 from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
-from .mesh import MeshSurvey, believed_by_machine
+from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
 from .plate import Screw
 from .proof import ProofPlan, zones_on
@@ -70,6 +76,10 @@ class ProofRun:
     closed: bool = False
     #: How often the same proof was printed before with nothing changed in between.
     repeats: int = 0
+    #: Live nudges while it was printed: the first zone after each, and how far away.
+    nudges: tuple[tuple[int, float], ...] = ()
+    #: Zones that were printed; fewer than planned when it was cancelled.
+    printed: int | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -86,13 +96,15 @@ class RunState:
     skipped: frozenset[Station] = frozenset()
     sense_known: bool = False
     pending: int | None = None
+    #: The screw the machine has brought the tip to, until it is counted.
+    at_screw: int | None = None
     stops: tuple[TramStop, ...] = ()
     round_read: dict[int, float] = field(default_factory=dict)
     rounds: int = 0
     against_sense: str | None = None
     centre_felt: Felt | None = None
     mesh_plan: MeshPlanned | None = None
-    mesh_points: dict[tuple[int, int], float] = field(default_factory=dict)
+    soundings: tuple[Sounding, ...] = ()
     mesh: MeshSurvey | None = None
     mesh_on: bool = False
     stored_mm: float = 0.0
@@ -100,6 +112,9 @@ class RunState:
     offset_changes: tuple[tuple[float, float], ...] = ()
     readback: Readback | None = None
     readback_due: bool = False
+    #: Live nudges that were neither put back nor merged into the stored value.
+    nudged_mm: float = 0.0
+    speed_percent: float = 100.0
     proofs: tuple[ProofRun, ...] = ()
     signed_off: SignedOff | None = None
 
@@ -137,6 +152,11 @@ class RunState:
         return bool(self.rounds) or len(self.visited) >= min(3, len(self.screws))
 
     @property
+    def mesh_points(self) -> dict[tuple[int, int], float]:
+        """The heights read so far of the mesh in the making, drift taken out."""
+        return drift_taken_out(self.soundings)[0]
+
+    @property
     def visited(self) -> set[int]:
         return {s.screw for s in self.stops}
 
@@ -165,6 +185,9 @@ class RunState:
         """Rows (z + 1, d) of the state, the field, and the constant (z + 1,) between them."""
         zones, layer = proof.plan.places, proof.plan.layer_mm
         believes = self.machine_believes(zones)
+        for first, away in proof.nudges:
+            # The zones laid before a nudge had not been moved by it.
+            believes = believes - np.where(np.arange(len(zones)) < first, away, 0.0)
         rows, mean, cov = field_prior(self.belief, zones, layer, believes)
         found = estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
         return rows, found, np.append(layer + self.belief.shift_mm + believes, 0.0)
@@ -190,9 +213,11 @@ class RunState:
             case StationSkipped():
                 return replace(self, skipped=self.skipped | {what.station})
             case WayChosen():
-                return replace(self, way=what.way, pending=None)
+                return replace(self, way=what.way, pending=None, at_screw=None)
             case SenseTried():
                 return self._sense_tried(what)
+            case Visited():
+                return replace(self, at_screw=self.setup.machine.screw(what.screw))
             case Counted():
                 return self._counted(entry.id, what)
             case Turned():
@@ -204,9 +229,11 @@ class RunState:
             case Felt():
                 return self._felt(what, entry.station)
             case MeshPlanned():
-                return replace(self, mesh_plan=what, mesh_points={})
+                return replace(self, mesh_plan=what, soundings=())
             case MeshPoint():
-                return self._mesh_point(what)
+                return self._mesh_point(what, entry.at.timestamp())
+            case MeshBase():
+                return self._sounded(Sounding(entry.at.timestamp(), None, what.height_mm))
             case MeshKept():
                 return self._mesh_kept(what)
             case MeshUsed():
@@ -223,6 +250,22 @@ class RunState:
                 fresh = ProofRun(what.proof, repeats=repeats)
                 now = self.changed()
                 return replace(now, proofs=(*now.proofs, fresh))
+            case Nudged():
+                return self._nudged(what)
+            case NudgeMerged():
+                changes = (*self.offset_changes, (self.stored_mm, what.stored_mm))
+                return replace(
+                    self,
+                    stored_mm=what.stored_mm,
+                    nudged_mm=0.0,
+                    offset_changes=changes,
+                    readback=None,
+                    readback_due=True,
+                )
+            case SpeedSet():
+                return replace(self, speed_percent=what.percent)
+            case ProofEnded():
+                return self._with_proof(replace(self._proof(), printed=what.zones))
             case Judged():
                 return self._judged(what)
             case ZoneCleaned():
@@ -266,6 +309,7 @@ class RunState:
             now,
             belief=belief,
             pending=j,
+            at_screw=None,
             stops=(*now.stops, stop),
             against_sense=what.screw if doubt > REVERSED_AT else now.against_sense,
         )
@@ -319,15 +363,36 @@ class RunState:
         # gap - bias between low and high, with gap = at - height
         belief = now.belief.felt(row, at - high, at - low, FEEL.scatter_mm)
         now = replace(now, belief=belief)
-        return replace(now, centre_felt=what) if station == "tram" else replace(now, moves=(*now.moves, what))
+        if station == "mesh":
+            return now
+        if station != "tram":
+            return replace(now, moves=(*now.moves, what))
+        if what.screw is None:
+            return replace(now, centre_felt=what)
+        drag, sd = now.drag_height(what.x_mm, what.y_mm)
+        if sd > TRAM.stepped_sd_mm:
+            return now
+        # Known well enough: this screw has been read in this round.
+        return replace(now, round_read={**now.round_read, self.setup.machine.screw(what.screw): drag})
 
-    def _mesh_point(self, what: MeshPoint) -> "RunState":
+    def apply_felt(self, what: Felt) -> "RunState":
+        """The state if the gauge had been felt so, for looking ahead: nothing is kept."""
+        return self._felt(what, "mesh")
+
+    def _mesh_point(self, what: MeshPoint, at_s: float) -> "RunState":
         plan = self.mesh_plan
         if plan is None and self.mesh is not None:
             return self._mesh_point_again(self.mesh, what)
         if plan is None or what.column >= plan.columns or what.row >= plan.rows:
             raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
-        return replace(self, mesh_points={**self.mesh_points, (what.column, what.row): what.height_mm})
+        point = (what.column, what.row)
+        others = tuple(s for s in self.soundings if s.point != point)
+        return replace(self, soundings=(*others, Sounding(at_s, point, what.height_mm)))
+
+    def _sounded(self, sounding: Sounding) -> "RunState":
+        if self.mesh_plan is None:
+            raise ValueError("No mesh is being read, so there is no base point to visit.")
+        return replace(self, soundings=(*self.soundings, sounding))
 
     def _mesh_point_again(self, mesh: MeshSurvey, what: MeshPoint) -> "RunState":
         """One point of the kept mesh measured again: the machine follows the new value."""
@@ -348,7 +413,7 @@ class RunState:
             self.setup.plate.refuse_outside(float(x), float(y))
         now = self.changed()
         belief = self._read_mesh(now.belief, survey, survey.grid.places, survey.values.ravel())
-        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, mesh_points={})
+        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=())
 
     def _read_mesh(self, belief: Belief, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
         """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
@@ -376,10 +441,22 @@ class RunState:
             readback_due=True,
         )
 
+    def _nudged(self, what: Nudged) -> "RunState":
+        """The nozzle really runs elsewhere, though nothing was stored; zones already laid were not moved."""
+        now = self
+        if self.proofs and not self.proofs[-1].closed:
+            proof = self.proofs[-1]
+            first = len(proof.plan.zones) if what.from_zone is None else what.from_zone
+            now = self._with_proof(replace(proof, nudges=(*proof.nudges, (first, what.away_mm))))
+        live = round(now.nudged_mm + what.away_mm, 6)
+        return replace(now, belief=now.belief.nozzle_moved(what.away_mm), nudged_mm=live)
+
     def _judged(self, what: Judged) -> "RunState":
         proof = self._proof()
         if proof.closed:
             raise ValueError("This proof was printed before the last change. Print it again, then judge it.")
+        if proof.printed is not None and proof.printed <= what.zone < len(proof.plan.zones):
+            raise ValueError(f"Zone {what.zone + 1} was not printed: the proof was cancelled before it.")
         if what.zone >= len(proof.plan.zones):
             raise ValueError(f"There is no zone {what.zone + 1} on this proof; it has {len(proof.plan.zones)}.")
         mark = Mark(what.zone, what.grade, what.caliper_mm, what.greasy)

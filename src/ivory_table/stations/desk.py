@@ -30,6 +30,7 @@ from ivory_table.core.entries import (
     kept,
 )
 from ivory_table.core.hands import Hands
+from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.offset import convention, readback_agrees, shift_of
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Id, Initials, Value
@@ -68,6 +69,8 @@ class OpenRun:
     setup: RunSetup
     entries: tuple[Entry, ...]
     state: RunState
+    #: How the machine talks: the lines shown and sent are in its words.
+    manner: Manner
 
     @property
     def seq(self) -> int:
@@ -80,8 +83,10 @@ HandsFor = Callable[[RunSetup], Hands | None]
 class Desk:
     """Opens runs, keeps entries. `hands_for` finds the practice plate or machine of a run, if any."""
 
-    def __init__(self, workshop: Workshop, hands_for: HandsFor = lambda _: None) -> None:
-        self.workshop = workshop
+    def __init__(
+        self, workshop: Workshop, hands_for: HandsFor = lambda _: None, manner_for: Callable[[str], Manner] = shipped
+    ) -> None:
+        self.workshop, self.manner_for = workshop, manner_for
         self.hands_for = hands_for
         self._open: dict[str, OpenRun] = {}
         self._lock = RLock()
@@ -118,7 +123,7 @@ class Desk:
             run = self._open.get(run_id)
             if run is None:
                 setup = self.workshop.run(run_id)
-                run = OpenRun(setup, (), RunState.start(setup))
+                run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
             fresh = self.workshop.entries(run_id, after=run.seq)
             if fresh:
                 run = self._with(run, fresh)
@@ -143,7 +148,7 @@ class Desk:
                 raise Clash("run_signed_off", "This run was signed off, perhaps in another tab. Start a new one.")
             if wanted.seen_seq != run.seq:
                 raise Clash("run_moved_on", MOVED_ON)
-            self._refuse(run, wanted.what)
+            self.refuse(run, wanted.what)
             entry = Entry(
                 id=wanted.id,
                 seq=run.seq + 1,
@@ -183,7 +188,10 @@ class Desk:
             return self.keep(run_id, station, Keep(id=entry_id, seen_seq=seen_seq, what=ask(run)), "practice")
 
     def hands(self, run: OpenRun) -> Hands:
-        hands = self.hands_for(run.setup)
+        try:
+            hands = self.hands_for(run.setup)
+        except ValueError as wrong:
+            raise Refused("practice_away", str(wrong)) from None
         if hands is None:
             raise Refused(
                 "not_practice", f"{run.setup.machine.name} is not marked as practice: its readings are yours.", None
@@ -200,9 +208,17 @@ class Desk:
             state, todo = run.state, fresh
         for entry in todo:
             state = state.apply(entry)
-        return OpenRun(run.setup, entries, state)
+        return OpenRun(run.setup, entries, state, run.manner)
 
-    def _refuse(self, run: OpenRun, what: What) -> None:
+    def _manner(self, setup: RunSetup) -> Manner:
+        try:
+            return self.manner_for(setup.machine.manner)
+        except ValueError:
+            # Its file has a mistake: connecting says so. A run by hand goes on.
+            return shipped("harbour")
+
+    def refuse(self, run: OpenRun, what: What) -> None:
+        """Raise Refused for what must not be kept in this run as it stands."""
         state = run.state
         machine = run.setup.machine
         if isinstance(what, TakenBack):
@@ -256,7 +272,11 @@ class Desk:
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
         """What a person did by hand on a practice machine happens to the practice plate as well."""
-        hands = self.hands_for(before.setup)
+        try:
+            hands = self.hands_for(before.setup)
+        except ValueError:
+            # The row is kept; a practice machine that is not running cannot follow it.
+            return
         if hands is None:
             return
         match entry.what:

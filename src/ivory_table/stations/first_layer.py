@@ -11,6 +11,7 @@ from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.entries import Judged, ProofStarted
 from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
+from ivory_table.core.manner import Manner
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import Program, ProofPlan, ZoneCount, plan, program
 from ivory_table.core.run import ProofRun, RunState
@@ -86,7 +87,8 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     marks = tuple(looking.marks.values())
     zones = tuple(_zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones)))
     judged = len(looking.marks)
-    next_zone = next((k for k in range(len(zones)) if k not in looking.marks), None)
+    laid_zones = len(zones) if looking.printed is None else looking.printed
+    next_zone = next((k for k in range(laid_zones) if k not in looking.marks), None)
     steps: tuple[NextStep, ...] = ()
     if proof and not proof.closed and judged:
         # A cleaned zone asks for a new print, not for cleaning again.
@@ -99,7 +101,7 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         step = "judge"
     elif proof:
         step = "done" if steps and steps[0].action.kind == "done" else "decide"
-    made = _program(run, laid)
+    made = program_for(run, laid, run.manner)
     sound = sum(1 for z in zones if z.grade == "sound")
     chance = steps[0].action.p_all_sound if steps else None
     surface = height_field(
@@ -201,7 +203,7 @@ def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, fl
 
 def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
     machine, state = run.setup.machine, run.state
-    how = convention(machine.convention)
+    how = convention(machine.convention, run.manner)
     zones = state.proofs[-1].plan.zones
     out = []
     for action in actions:
@@ -228,11 +230,12 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
     return tuple(out)
 
 
-def _program(run: OpenRun, laid: ProofPlan) -> Program:
+def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
+    """The program of a proof in a machine's words. Raises Refused when it does not fit the plate."""
     setup, state = run.setup, run.state
     machine = setup.machine.model_copy(update={"stored_mm": state.stored_mm})
     try:
-        return program(machine, setup.plate, setup.filament, laid, mesh_on=state.mesh_on)
+        return program(machine, setup.plate, setup.filament, laid, mesh_on=state.mesh_on, manner=manner)
     except ValueError as wrong:
         raise Refused("proof_does_not_fit", str(wrong), "plan") from None
 
@@ -242,7 +245,7 @@ def proof_file(run: OpenRun, zone_count: ZoneCount) -> tuple[str, str]:
     state, setup = run.state, run.setup
     laid = state.proofs[-1].plan if state.proofs else plan(setup.machine, setup.plate, setup.filament, zone_count)
     name = f"proof-{setup.machine.id}-{len(laid.zones)}-zones.gcode"
-    return name, _program(run, laid).text
+    return name, program_for(run, laid, run.manner).text
 
 
 def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:
@@ -252,7 +255,8 @@ def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | 
         desk.hands(run)
         return ProofStarted(proof=plan(run.setup.machine, run.setup.plate, run.setup.filament, zone_count))
     proof = state.proofs[-1]
-    zone = next((k for k in range(len(proof.plan.zones)) if k not in proof.marks), None)
+    laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
+    zone = next((k for k in range(laid_zones) if k not in proof.marks), None)
     if zone is None:
         raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
     look = desk.hands(run).print_zone(proof.plan, zone)

@@ -7,7 +7,7 @@ from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import Entry, Source, Station, kept
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.judge import every_zone_sound
-from ivory_table.core.offset import Convention, convention
+from ivory_table.core.offset import Convention, convention, direction_words
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
@@ -159,7 +159,7 @@ def head_of(run: OpenRun) -> RunHead:
         started_at=setup.started_at,
         kept_at=run.entries[-1].at if run.entries else None,
         stored_mm=s.stored_mm,
-        convention=convention(setup.machine.convention),
+        convention=convention(setup.machine.convention, run.manner),
         heated=heated,
         stations=station_lines(run),
         rows=tuple(
@@ -201,6 +201,18 @@ def words_for(entry: Entry) -> str:
             return f"mesh of {w.columns} x {w.rows} begun"
         case "mesh_point":
             return f"mesh point {w.column + 1}, {w.row + 1}: {signed(w.height_mm, 3)} mm"
+        case "visited":
+            return f"the tip was brought to {w.screw}"
+        case "nudge_merged":
+            return f"nudge merged: stored {signed(w.stored_mm, 3)}"
+        case "mesh_base":
+            return f"base point: {signed(w.height_mm, 3)} mm"
+        case "nudged":
+            return f"nudged {direction_words(w.away_mm)}, not stored"
+        case "speed_set":
+            return f"speed {w.percent:g} %"
+        case "proof_ended":
+            return f"proof {w.outcome}, {w.zones} zones laid"
         case "mesh_kept":
             return f"mesh of {len(w.survey.grid.xs_mm)} x {len(w.survey.grid.ys_mm)} kept"
         case "mesh_used":

@@ -51,9 +51,9 @@ class MeshView(Value):
 
 
 def view(run: OpenRun) -> MeshView:
-    state, plate = run.state, run.setup.plate
+    state = run.state
     plan, survey = state.mesh_plan, state.mesh
-    grid = grid_on(plate, plan.columns, plan.rows) if plan else (survey.grid if survey else None)
+    grid = grid_of(run)
     points: list[Spot] = []
     following: tuple[int, int] | None = None
     if plan and grid:
@@ -98,6 +98,14 @@ def view(run: OpenRun) -> MeshView:
         + ("with the mesh on" if state.mesh_on else "without a mesh"),
         draft=draft,
     )
+
+
+def grid_of(run: OpenRun) -> MeshGrid | None:
+    """Where the mesh at hand is measured: the planned one, else the kept one; a probe where it reaches."""
+    plan, survey, setup = run.state.mesh_plan, run.state.mesh, run.setup
+    if plan is None:
+        return survey.grid if survey else None
+    return grid_on(setup.plate, plan.columns, plan.rows, probe=None if plan.owns_zero else setup.machine.probe)
 
 
 def walk(columns: int, rows: int) -> list[tuple[int, int]]:

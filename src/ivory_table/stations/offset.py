@@ -49,7 +49,7 @@ class OffsetTry(Value):
 
 def view(run: OpenRun) -> OffsetView:
     state, machine = run.state, run.setup.machine
-    how = convention(machine.convention)
+    how = convention(machine.convention, run.manner)
     cx, cy = run.setup.plate.centre
     drag_z, sd = state.drag_height(cx, cy)
     last = state.moves[-1] if state.moves else None
@@ -116,7 +116,7 @@ def _shift_wanted(state: RunState, cx: float, cy: float) -> float:
 
 def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
     """What storing a number would do, in words, before anything is sent."""
-    how = convention(run.setup.machine.convention)
+    how = convention(run.setup.machine.convention, run.manner)
     return change(run.state.stored_mm, wanted.stored_mm, how)
 
 

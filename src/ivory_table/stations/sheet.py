@@ -5,7 +5,7 @@ from typing import Literal
 
 import numpy as np
 
-from ivory_table.core.plate import KeepOut
+from ivory_table.core.plate import KeepOut, Screw
 from ivory_table.core.run import RunState
 from ivory_table.core.surface import Array, Surface
 from ivory_table.core.value import Value
@@ -136,6 +136,13 @@ def signed(mm: float, digits: int = 2) -> str:
     """+0.13 or −0.09: a sign always, with a true minus; nothing is plain 0.00."""
     text = f"{mm:+.{digits}f}"
     return text[1:] if float(text) == 0 else text.replace("-", "−")
+
+
+def turn_words(marks: float, screw: Screw, seen_from: Literal["above", "below"]) -> str:
+    """'3/16 clockwise, seen from above': the turn as the technician sees the knob."""
+    clockwise = (marks > 0) == (seen_from == "above")
+    way = "clockwise" if clockwise else "counter-clockwise"
+    return f"{abs(round(marks))}/{screw.marks_per_turn} {way}, seen from {seen_from}"
 
 
 def _row(values: Array, digits: int) -> tuple[float, ...]:

@@ -173,6 +173,8 @@ def _step(state: RunState) -> Step:
 
 
 def _next(state: RunState) -> advice.Stop:
+    if state.at_screw is not None:
+        return advice.at_stop(state.belief, state.screws, state.drag_gap_mm, state.at_screw)
     stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, _last(state))
     if state.way != "ring":
         return stop

@@ -32,6 +32,7 @@ class _Tram(Value):
     common_weight: float
     dial_sd_mm: float
     feelers_sd_mm: float
+    stepped_sd_mm: float
     stops_left: tuple[tuple[float, ...], ...]
     stops_left_p: tuple[float, ...]
 
@@ -98,6 +99,30 @@ class _Proof(Value):
     retract_mm: float
 
 
+class _Motion(Value):
+    lift_mm: float
+    lift_mm_s: float
+    travel_mm_s: float
+    down_mm_s: float
+    from_above_mm: float
+    clear_mm: float
+    over_edge_mm: float
+
+
+class _Heat(Value):
+    within_c: float
+    window_minutes: float
+    steady_c_min: float
+    swing_c: float
+    park_probe_mm: float
+
+
+class _Survey(Value):
+    repeats: int
+    most_repeats: int
+    base_every: int
+
+
 def _table(name: str) -> dict[str, Any]:
     return tomllib.loads(files(__package__).joinpath(f"{name}.toml").read_text("utf-8"))
 
@@ -109,5 +134,8 @@ OFFSET = _Offset.model_validate(_job["offset"])
 BEAD = _Bead.model_validate(_job["bead"])
 JUDGE = _Judge.model_validate(_job["judge"])
 PROOF = _Proof.model_validate(_job["proof"])
+MOTION = _Motion.model_validate(_job["motion"])
+HEAT = _Heat.model_validate(_job["heat"])
+SURVEY = _Survey.model_validate(_job["survey"])
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")

@@ -28,6 +28,14 @@ class Program:
     commands: list[tuple[int, str, dict[str, float]]] = field(default_factory=list)
 
 
+def checksum(line: str) -> int:
+    """All bytes of a line, exclusive-ored: what stands behind its `*`."""
+    total = 0
+    for byte in line.encode():
+        total ^= byte
+    return total
+
+
 def words(line: str) -> tuple[str, dict[str, float]] | None:
     """The command and its parameters of one line, or None for an empty one.
 
@@ -36,9 +44,7 @@ def words(line: str) -> tuple[str, dict[str, float]] | None:
     text = re.sub(r"\([^)]*\)", "", line.split(";")[0]).strip()
     if "*" in text:
         body, _, given = text.rpartition("*")
-        total = 0
-        for byte in body.encode():
-            total ^= byte
+        total = checksum(body)
         if not given.strip().isdigit() or int(given) != total:
             raise ValueError(f"the checksum is {given.strip() or 'missing'}, the line adds up to {total}")
         text = body.strip()

@@ -1,0 +1,205 @@
+"""The person at the practice machine: a hand on the knob, a feel for the gauge, an eye for a layer.
+
+This is the side door: it answers `core.hands.Hands` and stands for the human, never for the machine.
+"""
+
+import numpy as np
+
+from ivory_table.core.bead import Bead, Swatch, swatch
+from ivory_table.core.gauge import FEELS, Feel
+from ivory_table.core.hands import Look
+from ivory_table.core.mesh import MeshSurvey
+from ivory_table.core.offset import convention
+from ivory_table.core.proof import ProofPlan
+from ivory_table.core.tram import hand_error_mm
+
+from .elastic import crooked
+from .machine import PracticeMachine, Ways
+
+#: Nobody turns a knob further than this in one go.
+MOST_MARKS = 64
+CLEANS_MM = 40.0
+CUTS_MM = (-0.040, -0.012, 0.008, 0.030)
+
+
+class PracticePerson:
+    """`Hands` over a `PracticeMachine`. What was turned is on the file before it is answered."""
+
+    def __init__(self, machine: PracticeMachine) -> None:
+        self.body = machine
+
+    # On the knobs
+
+    def try_sense(self, screw: int) -> str:
+        before = self._height(screw)
+        self._move(screw, 1)
+        self.body.keep()
+        return "tighter" if self._height(screw) > before else "looser"
+
+    def turn_until_drag(self, screw: int) -> int:
+        """Marks until the gauge drags under the tip: at its own height when it is over this screw, else at z 0."""
+        body, s = self.body, self.body.machine.screws[screw]
+        wanted = self._drag_gap() + float(body.rng().normal(0, body.truth.feel_scatter))
+        marks = 0.0
+        for _ in range(5):
+            left = self._gap_at(s.x_mm, s.y_mm) - wanted
+            passed = max(float(body.plate.passes()[screw, screw]), 0.1)
+            step = left / passed / (s.mm_per_mark * body.truth.senses[screw] * body.truth.pitch_share[screw])
+            step = float(np.clip(marks + step, -MOST_MARKS, MOST_MARKS)) - marks
+            if abs(step) < 0.02:
+                break
+            marks += step
+            self._move(screw, step, exact=True)
+        body.keep()
+        return round(marks)
+
+    def turn(self, screw: int, marks: int) -> None:
+        self._move(screw, marks)
+        self.body.keep()
+
+    # With the gauge
+
+    def slide_gauge(self, x_mm: float, y_mm: float, z_mm: float) -> Feel:
+        """The tip brought to a height by the machine's own panel, and the gauge slid under it."""
+        return self._feel(self.body.gap(x_mm, y_mm, z_mm))
+
+    def slide_here(self) -> Feel:
+        """The gauge slid under the tip where the line has put it."""
+        x, y, z = self.body.at
+        self.body.gauge_under_tip = True
+        return self._feel(self.body.gap(x, y, z))
+
+    def touch_probe(self, on: bool) -> None:
+        """A finger on the probe, as when its trigger is proved."""
+        self.body.ways.finger_on_probe = on
+
+    def felt_height(self, x_mm: float, y_mm: float) -> float:
+        """The height at which the gauge drags, by stepping the tip down to it."""
+        body = self.body
+        value = body.sheet_mm() + body.truth.feel_bias - body.gap(x_mm, y_mm, 0.0)
+        value += float(body.rng().normal(0, body.truth.feel_scatter))
+        body.keep()
+        return round(value, 2)
+
+    def read_height(self, x_mm: float, y_mm: float) -> float:
+        """A dial, or the machine's own probe: repeatable, over a zero of its own."""
+        body = self.body
+        sd = body.machine.probe.sd_mm if body.machine.probe else 0.006
+        value = float(body.surface(np.array([[x_mm, y_mm]]))[0]) + 0.3 + float(body.rng().normal(0, sd))
+        body.keep()
+        return round(value, 3)
+
+    # On the machine's panel
+
+    def use_mesh(self, survey: MeshSurvey | None) -> None:
+        self.body.mesh, self.body.mesh_on = survey, survey is not None
+        self.body.keep()
+
+    def move_nozzle(self, away_mm: float) -> None:
+        """A new stored value, typed in at the machine's own panel."""
+        truth, how = self.body.truth, convention(self.body.machine.convention)
+        truth.shift += away_mm
+        truth.stored_mm += how.sign * away_mm
+        self.body.keep()
+
+    # With the eye
+
+    def print_zone(self, proof: ProofPlan, zone: int) -> Look:
+        """How one patch looks: as it was laid over the line, or as this machine would lay it."""
+        body, at = self.body, proof.zones[zone]
+        body.keep()
+        if any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in body.truth.greasy):
+            return Look(grade="loose", greasy=True)
+        gap, flow = self._patch(proof, zone)
+        rng = body.rng()
+        bead = Bead(proof.line_mm, proof.layer_mm, flow)
+        grade = bead.grade_at(gap + float(rng.normal(0, 0.04 * proof.layer_mm)))
+        fused = grade in ("sound", "ridged", "squeezed") and gap > 0.02
+        caliper = round(gap + float(rng.normal(0, 0.01)), 2) if fused else None
+        return Look(grade=grade, caliper_mm=caliper if caliper and caliper > 0 else None)
+
+    def see_zone(self, proof: ProofPlan, zone: int) -> Swatch:
+        """The patch as a drawing, for an eye that wants to judge for itself."""
+        gap, flow = self._patch(proof, zone)
+        return swatch(Bead(proof.line_mm, proof.layer_mm, flow), gap)
+
+    def clean(self, proof: ProofPlan, zone: int) -> None:
+        at, truth = proof.zones[zone], self.body.truth
+        truth.greasy = [g for g in truth.greasy if np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) > CLEANS_MM]
+        self.body.keep()
+
+    # As the trainer
+
+    def disturb(self) -> None:
+        """A newly crooked plate, as after a rebuild; the nozzle's zero and the mesh stay."""
+        body, old = self.body, self.body.truth
+        fresh = crooked(body.machine, body.mounted, int(body.rng().integers(1 << 30)))
+        fresh.shift, fresh.stored_mm, fresh.mount = old.shift, old.stored_mm, old.mount
+        body.truth = fresh
+        body.remount(old.mount)
+
+    def fault(self, name: str, after: int = 1) -> None:
+        """Switch a fault of heat, motors or probe on; `none` mends them all. Raises ValueError for another."""
+        body = self.body
+        match name:
+            case "heater_stops":
+                body.bed.fault = "stopped"
+            case "thermistor_open":
+                body.tip.fault = "open"
+            case "stall":
+                body.ways.stall_mm = 0.4
+            case "probe_too_high":
+                body.ways.probe_too_high = True
+            case "dirty_tip":
+                body.ways.dirty_tip_mm = -0.06
+            case "none":
+                body.ways = Ways()
+                body.bed.fault = body.tip.fault = ""
+            case _:
+                raise ValueError(f"This machine knows no fault called '{name}'.")
+
+    def crashes(self) -> list[str]:
+        """Every crash so far, in words: the machine does not know of them."""
+        return [f"into {c.into} at ({c.x_mm:.0f}, {c.y_mm:.0f}), {c.deep_mm:.2f} mm deep" for c in self.body.crashes]
+
+    # Below the surface
+
+    def _drag_gap(self) -> float:
+        return self.body.sheet_mm() + self.body.truth.feel_bias
+
+    def _feel(self, gap: float) -> Feel:
+        felt = gap + float(self.body.rng().normal(0, self.body.truth.feel_scatter))
+        self.body.keep()
+        return FEELS[int(np.searchsorted(self._drag_gap() + np.array(CUTS_MM), felt))]
+
+    def _gap_at(self, x: float, y: float) -> float:
+        body = self.body
+        over = body.homed and np.hypot(body.at[0] - x, body.at[1] - y) < 12 and body.at[2] < 3
+        return body.gap(x, y, body.at[2] if over else 0.0)
+
+    def _height(self, screw: int) -> float:
+        s = self.body.machine.screws[screw]
+        return float(self.body.surface(np.array([[s.x_mm, s.y_mm]]))[0])
+
+    def _patch(self, proof: ProofPlan, zone: int) -> tuple[float, float]:
+        """The mean gap and the flow of one patch."""
+        body, at, half = self.body, proof.zones[zone], proof.patch_mm / 2
+        laid = [p for p in body.laid if abs(p.x_mm - at.x_mm) <= half and abs(p.y_mm - at.y_mm) <= half]
+        flow = body.truth.extrusion
+        if laid:
+            return float(np.mean([p.gap_mm for p in laid])), flow
+        places = [
+            (at.x_mm + i * half / 2, at.y_mm + j * half / 2, proof.layer_mm) for i in (-1, 0, 1) for j in (-1, 0, 1)
+        ]
+        return float(np.mean(body.gaps(np.array(places)))), flow
+
+    def _move(self, screw: int, marks: float, *, exact: bool = False) -> None:
+        """Turn a knob: its true pitch and sense, a hand's error, the ends of its travel."""
+        if not marks:
+            return
+        truth, s = self.body.truth, self.body.machine.screws[screw]
+        up = marks * s.mm_per_mark * truth.senses[screw] * truth.pitch_share[screw]
+        if not exact:
+            up += float(self.body.rng().normal(0, float(hand_error_mm(up))))
+        truth.supports[screw] = max(truth.supports[screw] + up, truth.lowest[screw])
+        self.body.wait(4.0)
