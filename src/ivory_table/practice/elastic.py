@@ -149,7 +149,9 @@ class ElasticPlate:
         bow -= self.truth.heat_bow_mm_c * heat_c
         z: Array = np.asarray(bow * (u * u + v * v) + saddle * (u * u - v * v) + twist * u * v)
         for x, y, height, width in self.truth.bumps:
-            z = z + height * np.exp(-((xy[:, 0] - x) ** 2 + (xy[:, 1] - y) ** 2) / (2 * width**2))
+            z = np.asarray(
+                z + height * np.exp(-((xy[:, 0] - x) ** 2 + (xy[:, 1] - y) ** 2) / (2 * width**2)), dtype=float
+            )
         return np.asarray(z)
 
     def _normal(self, xy: Array) -> tuple[Array, Array]:

@@ -327,17 +327,8 @@ def _bracket(work: Work) -> None:
 
 
 def _centre(work: Work) -> None:
-    """The centre felt once at z 0, after the knobs are done."""
-    work.ready()
-    x, y = work.now.setup.plate.centre
-    state, session = work.state, work.session
-    work.send(*go(state, session.manner, x, y, "the centre"))
-    at = work.settle()[2]
-    z = max(0.0, lowest_mm(state, x, y))
-    work.send(*come_down(state, session.manner, x, y, z, at))
-    at = work.settle()[2]
-    feel: Any = session.question(f"the centre, z {at:.3f}: slide the gauge under the tip.", FEELS, "feel")
-    work.keep(Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel), "hand")
+    """The centre, after the knobs are done, or the only place to be felt where there are none."""
+    _bracket(work)
     work.leave()
 
 

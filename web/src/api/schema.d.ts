@@ -21,6 +21,162 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/line": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Line */
+        get: operations["get_line_api_machines__machine_id__line_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer */
+        post: operations["answer_api_machines__machine_id__line_answer_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancel */
+        post: operations["cancel_api_machines__machine_id__line_cancel_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/connect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Connect */
+        post: operations["connect_api_machines__machine_id__line_connect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/disconnect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Disconnect */
+        post: operations["disconnect_api_machines__machine_id__line_disconnect_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Events
+         * @description The line's status now and whenever it changes, as server-sent events.
+         */
+        get: operations["events_api_machines__machine_id__line_events_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Log */
+        get: operations["get_log_api_machines__machine_id__line_log_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/recover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Recover */
+        post: operations["recover_api_machines__machine_id__line_recover_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/line/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop */
+        post: operations["stop_api_machines__machine_id__line_stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -118,6 +274,91 @@ export interface paths {
         get: operations["get_head_api_runs__run_id__head_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/line": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Run Line */
+        get: operations["get_run_line_api_runs__run_id__line_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/line/nudge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Nudge */
+        post: operations["nudge_api_runs__run_id__line_nudge_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/line/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Practice Answer */
+        post: operations["practice_answer_api_runs__run_id__line_practice_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/line/speed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Speed */
+        post: operations["speed_api_runs__run_id__line_speed_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/line/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start Job */
+        post: operations["start_job_api_runs__run_id__line_start_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -239,6 +480,74 @@ export interface paths {
         put?: never;
         /** Preview Offset */
         post: operations["preview_offset_api_runs__run_id__offset_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/practice/crashes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Crashes */
+        get: operations["get_crashes_api_runs__run_id__practice_crashes_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/practice/disturb": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Disturb */
+        post: operations["disturb_api_runs__run_id__practice_disturb_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/practice/fault": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fault */
+        post: operations["fault_api_runs__run_id__practice_fault_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/practice/patch/{zone}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** See Patch */
+        get: operations["see_patch_api_runs__run_id__practice_patch__zone__get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -379,6 +688,11 @@ export interface components {
             /** Zone */
             zone?: number | null;
         };
+        /** Answer */
+        Answer: {
+            /** Text */
+            text: string;
+        };
         /**
          * Ask
          * @description Ask the practice plate for the answer to the step at hand.
@@ -398,7 +712,7 @@ export interface components {
             /** Machines */
             machines: components["schemas"]["MachineLine"][];
             /** Runs */
-            runs: components["schemas"]["RunLine"][];
+            runs: components["schemas"]["ivory_table__stations__bench__RunLine"][];
         };
         /** Caution */
         Caution: {
@@ -446,6 +760,16 @@ export interface components {
             outcome: "done" | "skipped";
         };
         /**
+         * Connect
+         * @description Where a machine's line is and how it talks; what is left out stays as it was.
+         */
+        Connect: {
+            /** Manner */
+            manner?: string | null;
+            /** Url */
+            url?: string | null;
+        };
+        /**
          * Convention
          * @description How a machine writes down where its zero is. `sign` of stored against shift.
          */
@@ -488,6 +812,11 @@ export interface components {
             /** Screw */
             screw: string;
         };
+        /** Crashes */
+        Crashes: {
+            /** Crashes */
+            crashes: string[];
+        };
         /**
          * Entry
          * @description One kept row: what, when, by whom, from where, at which station.
@@ -515,7 +844,17 @@ export interface components {
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+        };
+        /** Fault */
+        Fault: {
+            /**
+             * After
+             * @default 1
+             */
+            after: number;
+            /** Name */
+            name: string;
         };
         /**
          * Felt
@@ -532,6 +871,8 @@ export interface components {
              * @enum {string}
              */
             kind: "felt";
+            /** Screw */
+            screw?: string | null;
             /** X Mm */
             x_mm: number;
             /** Y Mm */
@@ -710,6 +1051,22 @@ export interface components {
             /** Ys Mm */
             ys_mm: number[];
         };
+        /**
+         * Hold
+         * @description How well a temperature is held.
+         */
+        Hold: {
+            /** Held Minutes */
+            held_minutes: number;
+            /** Rate C Min */
+            rate_c_min: number;
+            /** Steady */
+            steady: boolean;
+            /** Swing C */
+            swing_c: number;
+            /** Words */
+            words: string;
+        };
         /** Imported */
         Imported: {
             /** Id */
@@ -749,7 +1106,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /**
          * KeepOut
@@ -850,6 +1207,82 @@ export interface components {
             name: string;
         };
         /**
+         * LineStatus
+         * @description What a page shows of a machine's line.
+         */
+        LineStatus: {
+            /**
+             * Answers
+             * @default []
+             */
+            answers: string[];
+            /** Bed C */
+            bed_c?: number | null;
+            /**
+             * Bed Target C
+             * @default 0
+             */
+            bed_target_c: number;
+            /**
+             * Homed
+             * @default false
+             */
+            homed: boolean;
+            /**
+             * Job
+             * @default
+             */
+            job: string;
+            /** Left S */
+            left_s?: number | null;
+            /** Machine Id */
+            machine_id: string;
+            /** Manner */
+            manner: string;
+            /** Position Mm */
+            position_mm?: [
+                number,
+                number,
+                number
+            ] | null;
+            /**
+             * Question
+             * @default
+             */
+            question: string;
+            /**
+             * Question Kind
+             * @default
+             */
+            question_kind: string;
+            /**
+             * Queued
+             * @default 0
+             */
+            queued: number;
+            /** Share */
+            share?: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "nobody" | "connecting" | "idle" | "busy" | "waiting" | "lost" | "halted";
+            /** Tip C */
+            tip_c?: number | null;
+            /**
+             * Tip Target C
+             * @default 0
+             */
+            tip_target_c: number;
+            /** Url */
+            url: string | null;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /**
          * Machine
          * @description A printer as the job sees it.
          */
@@ -866,6 +1299,13 @@ export interface components {
             convention: "probe_offset" | "home_offset" | "stop_position" | "live_only";
             /** Id */
             id: string;
+            /** Line Url */
+            line_url?: string | null;
+            /**
+             * Manner
+             * @default harbour
+             */
+            manner: string;
             /** Name */
             name: string;
             /**
@@ -914,11 +1354,24 @@ export interface components {
             convention_name: string;
             /** Convention Rule */
             convention_rule: string;
-            last_run: components["schemas"]["RunLine"] | null;
+            last_run: components["schemas"]["ivory_table__stations__bench__RunLine"] | null;
             machine: components["schemas"]["Machine"];
-            open_run: components["schemas"]["RunLine"] | null;
+            open_run: components["schemas"]["ivory_table__stations__bench__RunLine"] | null;
             /** Words */
             words: string;
+        };
+        /**
+         * MeshBase
+         * @description The base point measured again while a mesh is read: its change is drift.
+         */
+        MeshBase: {
+            /** Height Mm */
+            height_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_base";
         };
         /**
          * MeshGrid
@@ -1066,6 +1519,58 @@ export interface components {
             turns: components["schemas"]["Turn"][];
             /** Words */
             words: string;
+        };
+        /** Nudge */
+        Nudge: {
+            /** Away Mm */
+            away_mm: number;
+        };
+        /**
+         * NudgeMerged
+         * @description The live nudges became part of the stored value: the nozzle runs where it ran.
+         */
+        NudgeMerged: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "nudge_merged";
+            /** Stored Mm */
+            stored_mm: number;
+        };
+        /**
+         * Nudged
+         * @description A live change of the nozzle's height, not stored: away from the plate is positive.
+         *
+         *     `from_zone`: the first zone of the newest proof that was printed after it; None when nothing was printing.
+         */
+        Nudged: {
+            /** Away Mm */
+            away_mm: number;
+            /** From Zone */
+            from_zone?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "nudged";
+        };
+        /**
+         * Offer
+         * @description Something the machine can do here: what will move and how far, and why not, if it cannot.
+         */
+        Offer: {
+            /** Job */
+            job: string;
+            /** Moves */
+            moves: string[];
+            /** Name */
+            name: string;
+            /**
+             * Why Not
+             * @default
+             */
+            why_not: string;
         };
         /** OffsetSet */
         OffsetSet: {
@@ -1218,6 +1723,11 @@ export interface components {
         /** Probe */
         Probe: {
             /**
+             * Heat Sensitive
+             * @default false
+             */
+            heat_sensitive: boolean;
+            /**
              * Kind
              * @enum {string}
              */
@@ -1258,6 +1768,24 @@ export interface components {
              * @description A sentence for the person at the machine.
              */
             message: string;
+        };
+        /**
+         * ProofEnded
+         * @description A proof printed over the line has ended; cancelled ones show only the zones before.
+         */
+        ProofEnded: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "proof_ended";
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "printed" | "cancelled";
+            /** Zones */
+            zones: number;
         };
         /**
          * ProofPlan
@@ -1380,30 +1908,6 @@ export interface components {
             stations: components["schemas"]["StationLine"][];
             /** Stored Mm */
             stored_mm: number;
-        };
-        /** RunLine */
-        RunLine: {
-            /** Filament Name */
-            filament_name: string;
-            /** Id */
-            id: string;
-            /** Initials */
-            initials: string;
-            /** Machine Id */
-            machine_id: string;
-            /** Machine Name */
-            machine_name: string;
-            /** Plate Name */
-            plate_name: string;
-            /** Signed Off */
-            signed_off: boolean;
-            /**
-             * Started At
-             * Format: date-time
-             */
-            started_at: string;
-            /** Words */
-            words: string;
         };
         /**
          * RunSetup
@@ -1558,6 +2062,24 @@ export interface components {
              */
             note: string;
         };
+        /** Speed */
+        Speed: {
+            /** Percent */
+            percent: number;
+        };
+        /**
+         * SpeedSet
+         * @description A live change of the printing speed, in percent of what the program says.
+         */
+        SpeedSet: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "speed_set";
+            /** Percent */
+            percent: number;
+        };
         /**
          * Spot
          * @description A place on the plate: measured, to be measured next, or still to come.
@@ -1579,6 +2101,27 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * StartJob
+         * @description Start one of the jobs a station offers. Asking twice under one id starts it once.
+         */
+        StartJob: {
+            /** Id */
+            id: string;
+            /** Job */
+            job: string;
+            /**
+             * Station
+             * @enum {string}
+             */
+            station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
+            /**
+             * Zones
+             * @default 5
+             * @enum {integer}
+             */
+            zones: 5 | 9;
         };
         /** StartRun */
         StartRun: {
@@ -1804,6 +2347,19 @@ export interface components {
             /** Marks */
             marks: number[];
         };
+        /**
+         * Visited
+         * @description The machine brought the tip over a screw: that one is worked on until it has been counted.
+         */
+        Visited: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "visited";
+            /** Screw */
+            screw: string;
+        };
         /** WayChosen */
         WayChosen: {
             /**
@@ -1872,6 +2428,46 @@ export interface components {
             /** Y Mm */
             y_mm: number;
         };
+        /** RunLine */
+        ivory_table__stations__bench__RunLine: {
+            /** Filament Name */
+            filament_name: string;
+            /** Id */
+            id: string;
+            /** Initials */
+            initials: string;
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** Plate Name */
+            plate_name: string;
+            /** Signed Off */
+            signed_off: boolean;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * RunLine
+         * @description A run's machine on the line, as one station sees it.
+         */
+        ivory_table__stations__on_line__RunLine: {
+            hold: components["schemas"]["Hold"] | null;
+            /** Nudged Mm */
+            nudged_mm: number;
+            /** Offers */
+            offers: components["schemas"]["Offer"][];
+            /** Printing */
+            printing: boolean;
+            /** Speed Percent */
+            speed_percent: number;
+            status: components["schemas"]["LineStatus"];
+        };
     };
     responses: never;
     parameters: never;
@@ -1897,6 +2493,788 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BenchView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_line_api_machines__machine_id__line_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answer_api_machines__machine_id__line_answer_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_api_machines__machine_id__line_cancel_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    connect_api_machines__machine_id__line_connect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Connect"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    disconnect_api_machines__machine_id__line_disconnect_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    events_api_machines__machine_id__line_events_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": unknown;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_log_api_machines__machine_id__line_log_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    recover_api_machines__machine_id__line_recover_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop_api_machines__machine_id__line_stop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
                 };
             };
             /** @description Bad Request */
@@ -2518,6 +3896,450 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunHead"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_run_line_api_runs__run_id__line_get: {
+        parameters: {
+            query?: {
+                station?: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    nudge_api_runs__run_id__line_nudge_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Nudge"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    practice_answer_api_runs__run_id__line_practice_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    speed_api_runs__run_id__line_speed_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Speed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_job_api_runs__run_id__line_start_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartJob"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
                 };
             };
             /** @description Bad Request */
@@ -3334,6 +5156,355 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoredChange"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_crashes_api_runs__run_id__practice_crashes_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crashes"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    disturb_api_runs__run_id__practice_disturb_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crashes"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fault_api_runs__run_id__practice_fault_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Fault"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crashes"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    see_patch_api_runs__run_id__practice_patch__zone__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+                zone: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Swatch"];
                 };
             };
             /** @description Bad Request */
