@@ -248,24 +248,24 @@ run_line = APIRouter(prefix="/api/runs/{run_id}/line", tags=["line"])
 
 
 @run_line.get("")
-def get_run_line(request: Request, run_id: RunId, station: Station = "prepare") -> on_line.RunLine:
+def get_run_line(request: Request, run_id: RunId, station: Station = "prepare") -> on_line.LineView:
     return on_line.view(lines(request), desk(request).open(run_id), station)
 
 
 @run_line.post("/start")
-def start_job(request: Request, run_id: RunId, wanted: StartJob) -> on_line.RunLine:
+def start_job(request: Request, run_id: RunId, wanted: StartJob) -> on_line.LineView:
     on_line.start(lines(request), run_id, wanted.station, wanted.job, wanted.id, wanted.zones)
     return on_line.view(lines(request), desk(request).open(run_id), wanted.station)
 
 
 @run_line.post("/nudge")
-def nudge(request: Request, run_id: RunId, wanted: Nudge) -> on_line.RunLine:
+def nudge(request: Request, run_id: RunId, wanted: Nudge) -> on_line.LineView:
     on_line.aside(lines(request), run_id, "nudge", wanted.away_mm)
     return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
 
 
 @run_line.post("/speed")
-def speed(request: Request, run_id: RunId, wanted: Speed) -> on_line.RunLine:
+def speed(request: Request, run_id: RunId, wanted: Speed) -> on_line.LineView:
     on_line.aside(lines(request), run_id, "speed", wanted.percent)
     return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
 

@@ -63,7 +63,7 @@ class Offer(Value):
     why_not: str = ""
 
 
-class RunLine(Value):
+class LineView(Value):
     """A run's machine on the line, as one station sees it."""
 
     status: LineStatus
@@ -716,12 +716,12 @@ def _tram_offers(
     return ()
 
 
-def view(lines: Lines, run: OpenRun, station: Station) -> RunLine:
+def view(lines: Lines, run: OpenRun, station: Station) -> LineView:
     """The line as one station of one run sees it."""
     machine_id = run.setup.machine.id
     session = lines.session(machine_id)
     status = lines.status(machine_id)
-    return RunLine(
+    return LineView(
         status=status,
         offers=offers(run, station, session) if session is not None and status.state in ("idle", "busy") else (),
         hold=held(session, run.setup.filament.bed_c) if session is not None and status.bed_target_c else None,

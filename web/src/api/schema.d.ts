@@ -712,7 +712,7 @@ export interface components {
             /** Machines */
             machines: components["schemas"]["MachineLine"][];
             /** Runs */
-            runs: components["schemas"]["ivory_table__stations__bench__RunLine"][];
+            runs: components["schemas"]["RunLine"][];
         };
         /** Caution */
         Caution: {
@@ -1283,6 +1283,22 @@ export interface components {
             words: string;
         };
         /**
+         * LineView
+         * @description A run's machine on the line, as one station sees it.
+         */
+        LineView: {
+            hold: components["schemas"]["Hold"] | null;
+            /** Nudged Mm */
+            nudged_mm: number;
+            /** Offers */
+            offers: components["schemas"]["Offer"][];
+            /** Printing */
+            printing: boolean;
+            /** Speed Percent */
+            speed_percent: number;
+            status: components["schemas"]["LineStatus"];
+        };
+        /**
          * Machine
          * @description A printer as the job sees it.
          */
@@ -1354,9 +1370,9 @@ export interface components {
             convention_name: string;
             /** Convention Rule */
             convention_rule: string;
-            last_run: components["schemas"]["ivory_table__stations__bench__RunLine"] | null;
+            last_run: components["schemas"]["RunLine"] | null;
             machine: components["schemas"]["Machine"];
-            open_run: components["schemas"]["ivory_table__stations__bench__RunLine"] | null;
+            open_run: components["schemas"]["RunLine"] | null;
             /** Words */
             words: string;
         };
@@ -1909,6 +1925,30 @@ export interface components {
             /** Stored Mm */
             stored_mm: number;
         };
+        /** RunLine */
+        RunLine: {
+            /** Filament Name */
+            filament_name: string;
+            /** Id */
+            id: string;
+            /** Initials */
+            initials: string;
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** Plate Name */
+            plate_name: string;
+            /** Signed Off */
+            signed_off: boolean;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Words */
+            words: string;
+        };
         /**
          * RunSetup
          * @description Everything a run starts from, as it was then: a run can be replayed from this alone.
@@ -2427,46 +2467,6 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
-        };
-        /** RunLine */
-        ivory_table__stations__bench__RunLine: {
-            /** Filament Name */
-            filament_name: string;
-            /** Id */
-            id: string;
-            /** Initials */
-            initials: string;
-            /** Machine Id */
-            machine_id: string;
-            /** Machine Name */
-            machine_name: string;
-            /** Plate Name */
-            plate_name: string;
-            /** Signed Off */
-            signed_off: boolean;
-            /**
-             * Started At
-             * Format: date-time
-             */
-            started_at: string;
-            /** Words */
-            words: string;
-        };
-        /**
-         * RunLine
-         * @description A run's machine on the line, as one station sees it.
-         */
-        ivory_table__stations__on_line__RunLine: {
-            hold: components["schemas"]["Hold"] | null;
-            /** Nudged Mm */
-            nudged_mm: number;
-            /** Offers */
-            offers: components["schemas"]["Offer"][];
-            /** Printing */
-            printing: boolean;
-            /** Speed Percent */
-            speed_percent: number;
-            status: components["schemas"]["LineStatus"];
         };
     };
     responses: never;
@@ -3983,7 +3983,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                    "application/json": components["schemas"]["LineView"];
                 };
             };
             /** @description Bad Request */
@@ -4073,7 +4073,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                    "application/json": components["schemas"]["LineView"];
                 };
             };
             /** @description Bad Request */
@@ -4249,7 +4249,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                    "application/json": components["schemas"]["LineView"];
                 };
             };
             /** @description Bad Request */
@@ -4339,7 +4339,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ivory_table__stations__on_line__RunLine"];
+                    "application/json": components["schemas"]["LineView"];
                 };
             };
             /** @description Bad Request */

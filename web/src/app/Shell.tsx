@@ -3,7 +3,9 @@ import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Refusal, Schemas, Station, What } from "../api/client";
+import { useLineStatus } from "../api/line";
 import type { Acts } from "../api/run";
+import { LinePanel, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { Button, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
@@ -41,6 +43,8 @@ interface Props {
   keys?: readonly Key[];
   /** The step at hand can be answered by the practice plate. */
   canPractise?: boolean;
+  /** Zones of the next proof, for a machine that prints it. */
+  zones?: 5 | 9;
 }
 
 export function Shell({
@@ -53,7 +57,10 @@ export function Shell({
   facts = [],
   keys = [],
   canPractise = false,
+  zones = 5,
 }: Props) {
+  const status = useLineStatus(head.machine.id, head.id);
+  const line = useLine(head.machine, head.id, station, head.seq, status);
   const navigate = useNavigate();
   const last = head.rows[0];
   const practise = head.machine.practice && canPractise && !head.signed_off;
@@ -66,8 +73,9 @@ export function Shell({
     if (next) navigate(`/runs/${head.id}/${next.station}`);
   };
   useKeys([
-    ...keys,
-    ...(practise
+    // While the machine asks or works, the keys are its own.
+    ...(line.active ? lineKeys(line) : keys),
+    ...(practise && !line.active
       ? [{ keys: ["p", "P"], cap: "P", does: "practice reads", run: () => !acts.busy && acts.practice.mutate() }]
       : []),
     ...(last ? [{ keys: ["Backspace", "z", "Z"], cap: "⌫", does: "take back", run: takeBack }] : []),
@@ -87,6 +95,7 @@ export function Shell({
           {head.machine.name} · {head.plate.name} · {head.filament.name} · {head.gauge.name}
         </h1>
         <p className="ml-auto font-semibold">{head.heated || "heat not noted"}</p>
+        <StopButton line={line} />
       </header>
       <div className="grid flex-1 gap-4 py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_368px] lg:gap-6">
         <div className="order-3 lg:order-1 lg:overflow-y-auto">
@@ -104,13 +113,14 @@ export function Shell({
             <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
           )}
           <Cautions cautions={cautions.filter((c) => !c.seen)} keep={(what) => acts.keep.mutate(what)} />
-          {slip}
+          {line.active ? <LinePanel line={line} zones={zones} /> : slip}
           <Wrong wrong={acts.wrong} />
-          {practise && (
+          {practise && !line.active && (
             <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
               Practice: read for me
             </Button>
           )}
+          {!line.active && !head.signed_off && <LinePanel line={line} zones={zones} />}
           {cautions
             .filter((c) => c.seen)
             .map((c) => (
@@ -120,7 +130,7 @@ export function Shell({
             ))}
         </section>
       </div>
-      <Foot head={head} takeBack={takeBack} />
+      <Foot head={head} takeBack={takeBack} line={lineWords(status, head.machine.practice)} />
     </div>
   );
 }
@@ -187,12 +197,11 @@ function Cautions({ cautions, keep }: { cautions: Schemas["Caution"][]; keep: (w
   ));
 }
 
-function Foot({ head, takeBack }: { head: Head; takeBack: () => void }) {
+function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line: string }) {
   const keys = useShownKeys();
   const [open, setOpen] = useState(false);
   const [theme, setTheme] = useTheme();
   useKeys([{ keys: ["?"], cap: "?", does: "all keys", run: () => setOpen(true) }]);
-  const line = head.machine.practice ? "practice machine" : "nobody on the line";
   return (
     <footer className="flex min-h-12 flex-wrap items-center gap-x-5 gap-y-1 border-t border-hairline py-1 text-sm text-graphite">
       <div className="hidden items-center gap-5 lg:flex">

@@ -80,6 +80,7 @@ export function FirstLayer() {
       cautions={view.cautions}
       acts={acts}
       keys={keys}
+      zones={zones}
       canPractise={view.step !== "done" && view.step !== "decide"}
       facts={[
         ["Layer", `${view.plan.layer_mm.toFixed(2)} mm`],

@@ -1,0 +1,290 @@
+/** The machine on the line, on the slip: its question, its work, what it offers to do here, or how to connect it. */
+import { type FormEvent, useState } from "react";
+import type { Refusal, Schemas, Station } from "../api/client";
+import { type LineStatus, type LineView, useRunLine, useTell } from "../api/line";
+import { type Key, useKeys } from "../app/keys";
+import { Button, Field, Panel, Wrong } from "../ui/controls";
+import { typedNumber } from "../ui/words";
+
+export type Line = ReturnType<typeof useLine>;
+
+/** What a station needs of its machine's line. `active`: the machine works or waits, and the slip is the line's. */
+export function useLine(
+  machine: Schemas["Machine"],
+  runId: string,
+  station: Station,
+  seq: number,
+  status?: LineStatus,
+) {
+  const on = status !== undefined && status.state !== "nobody";
+  const { data } = useRunLine(runId, station, seq, on);
+  const tell = useTell(machine.id, runId, station);
+  const active = status?.state === "waiting" || (status?.state === "busy" && status.job !== "Lifted and warm");
+  return { machine, status, here: on ? data : undefined, tell, active, on };
+}
+
+export const lineWords = (status: LineStatus | undefined, practice: boolean): string => {
+  const who = practice ? "practice machine" : "machine";
+  if (!status || status.state === "nobody")
+    return practice ? "practice machine, not on the line" : "nobody on the line";
+  return `${who} on the line: ${status.state === "waiting" ? "waits for you" : status.state}`;
+};
+
+/** The keys that answer the machine, while it asks or works. */
+export function lineKeys({ status, tell, machine }: Line): Key[] {
+  const keys: Key[] = [];
+  if (status?.state === "waiting") {
+    const answers = status.answers;
+    keys.push({
+      keys: answers.map((_, k) => String(k + 1)),
+      cap: answers.length > 1 ? `1–${answers.length}` : "1",
+      does: "answer the machine",
+      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "" }),
+    });
+    if (machine.practice)
+      keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: () => tell.mutate({ tell: "practice" }) });
+  }
+  keys.push({ keys: ["c", "C"], cap: "C", does: "cancel", run: () => tell.mutate({ tell: "cancel" }) });
+  return keys;
+}
+
+/** Always in the same place while a machine is on the line; Escape presses it while something may move. */
+export function StopButton({ line }: { line: Line }) {
+  const stop = () => line.tell.mutate({ tell: "stop" });
+  useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "STOP the machine", run: stop }] : []);
+  if (!line.on || line.status?.state === "lost") return null;
+  return (
+    <button
+      type="button"
+      onClick={stop}
+      className="min-h-11 min-w-24 rounded-[4px] border-2 border-madder bg-madder px-4 text-lg font-semibold text-paper"
+    >
+      Stop
+    </button>
+  );
+}
+
+export function LinePanel({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
+  const { status, here, tell, machine } = line;
+  if (!status) return null;
+  const wrong = tell.error as Refusal | null;
+  return (
+    <section aria-label="The machine on the line" className="flex flex-col gap-2 border-t border-hairline pt-3">
+      {status.state === "nobody" && <ConnectForm line={line} />}
+      {(status.state === "lost" || status.state === "halted") && (
+        <Panel tone="madder">
+          <p role="alert" className="font-medium">
+            {status.words}
+          </p>
+          <Button
+            className="mt-2 w-full"
+            onClick={() =>
+              tell.mutate(
+                status.state === "halted" ? { tell: "recover" } : { tell: "connect", url: null, manner: null },
+              )
+            }
+          >
+            {status.state === "halted" ? "I have looked: recover it" : "Connect again"}
+          </Button>
+        </Panel>
+      )}
+      {status.state === "connecting" && <p className="text-graphite">{status.words}</p>}
+      {status.state === "waiting" && <Question line={line} />}
+      {status.state === "busy" && <Working status={status} />}
+      {line.active && here?.printing && <Live line={line} here={here} />}
+      {line.active && (
+        <Button look="quiet" className="self-start px-0" onClick={() => tell.mutate({ tell: "cancel" })}>
+          cancel after this move
+        </Button>
+      )}
+      {status.state === "idle" && status.words && (
+        <p className="border-l-2 border-brass pl-3 text-sm" role="status">
+          {status.words}
+        </p>
+      )}
+      {here && !line.active && <Offers line={line} here={here} zones={zones} />}
+      {line.on && status.state !== "lost" && <Heat status={status} here={here} />}
+      <Wrong wrong={wrong} />
+      {line.on && (
+        <p className="flex flex-wrap gap-x-4 text-sm">
+          <Button look="quiet" className="px-0" onClick={() => tell.mutate({ tell: "disconnect" })}>
+            leave the line
+          </Button>
+          <a
+            className="flex min-h-11 items-center text-graphite underline underline-offset-4"
+            href={`/api/machines/${machine.id}/line/log`}
+          >
+            everything said
+          </a>
+          {machine.practice && (
+            <Button look="quiet" className="px-0" onClick={() => tell.mutate({ tell: "disturb" })}>
+              knock the plate crooked
+            </Button>
+          )}
+        </p>
+      )}
+    </section>
+  );
+}
+
+function ConnectForm({ line }: { line: Line }) {
+  const { machine, tell, status } = line;
+  const [open, setOpen] = useState(false);
+  const [url, setUrl] = useState(status?.url ?? "");
+  const [manner, setManner] = useState(machine.manner);
+  const known = status?.url;
+  const connect = (e?: FormEvent) => {
+    e?.preventDefault();
+    tell.mutate({ tell: "connect", url: open ? url : null, manner: open ? manner : null });
+  };
+  return (
+    <form onSubmit={connect} className="flex flex-col gap-2">
+      {open && (
+        <div className="grid grid-cols-[1fr_8rem] gap-2">
+          <Field label="Line: a device, or socket://host:port" value={url} onChange={(e) => setUrl(e.target.value)} />
+          <Field label="Manner" value={manner} onChange={(e) => setManner(e.target.value)} />
+        </div>
+      )}
+      <div className="flex items-center justify-between gap-3">
+        <Button type="submit" disabled={tell.isPending || (!known && !open)}>
+          Take {machine.name} on the line
+        </Button>
+        <Button look="quiet" className="px-0 text-sm" onClick={() => setOpen(!open)}>
+          {open ? "as it was" : "where and how"}
+        </Button>
+      </div>
+    </form>
+  );
+}
+
+function Question({ line }: { line: Line }) {
+  const { status, tell, machine } = line;
+  if (!status) return null;
+  return (
+    <>
+      <h2 className="text-2xl leading-tight font-semibold" aria-live="polite">
+        {status.question}
+      </h2>
+      <div className="flex flex-col gap-1.5">
+        {status.answers.map((a, k) => (
+          <Button
+            key={a}
+            className="flex items-center text-left"
+            disabled={tell.isPending}
+            onClick={() => tell.mutate({ tell: "answer", text: a })}
+          >
+            <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
+            <span className="font-semibold">{a}</span>
+          </Button>
+        ))}
+      </div>
+      {machine.practice && (
+        <Button keyHint="P" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "practice" })}>
+          Practice: answer for me
+        </Button>
+      )}
+    </>
+  );
+}
+
+const minutes = (s: number) => (s >= 90 ? `${Math.round(s / 60)} min` : `${Math.round(s)} s`);
+
+function Working({ status }: { status: LineStatus }) {
+  const share = status.share ?? null;
+  return (
+    <div>
+      <p className="text-graphite">{status.job}</p>
+      <h2 className="text-2xl leading-tight font-semibold" aria-live="polite">
+        {status.words}
+      </h2>
+      {share !== null && (
+        <>
+          <progress className="mt-2 h-2 w-full accent-ink" max={1} value={share} aria-label="done so far" />
+          <p className="flex justify-between font-mono text-sm text-graphite">
+            <span>{Math.round(100 * share)} %</span>
+            <span>{status.left_s ? `${minutes(status.left_s)} left` : ""}</span>
+          </p>
+        </>
+      )}
+      {status.queued > 0 && <p className="text-sm text-graphite">{status.queued} more in the queue</p>}
+    </div>
+  );
+}
+
+function Heat({ status, here }: { status: LineStatus; here?: LineView }) {
+  const one = (name: string, now: number | null | undefined, target: number) =>
+    now == null ? "" : `${name} ${now.toFixed(0)}${target ? ` of ${target.toFixed(0)}` : ""} °C`;
+  return (
+    <p className="flex flex-wrap gap-x-4 font-mono text-sm text-graphite">
+      <span>{one("plate", status.bed_c, status.bed_target_c)}</span>
+      <span>{one("tip", status.tip_c, status.tip_target_c)}</span>
+      <span>{status.homed && status.position_mm ? `z ${status.position_mm[2].toFixed(3)}` : "position unknown"}</span>
+      {here?.hold && <span className="w-full font-sans">{here.hold.words}</span>}
+    </p>
+  );
+}
+
+function Offers({ line, here, zones }: { line: Line; here: LineView; zones: 5 | 9 }) {
+  const { tell, machine } = line;
+  if (!here.offers.length) return null;
+  return (
+    <div className="flex flex-col gap-2">
+      <p className="text-sm text-graphite">{machine.name} can do this for you:</p>
+      {here.offers.map((o) => (
+        <div key={o.job} className="rounded-[4px] border border-hairline p-2">
+          <Button
+            className="w-full font-semibold"
+            disabled={Boolean(o.why_not) || tell.isPending}
+            onClick={() => tell.mutate({ tell: "start", job: o.job, zones })}
+          >
+            {o.name}
+          </Button>
+          <p className="mt-1 text-sm text-graphite">
+            {o.why_not ? <span className="text-brass">{o.why_not}</span> : `${o.moves.join("; ")}.`}
+          </p>
+        </div>
+      ))}
+    </div>
+  );
+}
+
+/** While a proof prints: live changes, recorded as they happen and settled at the end. */
+function Live({ line, here }: { line: Line; here: LineView }) {
+  const [by, setBy] = useState("0.02");
+  const [percent, setPercent] = useState("");
+  const mm = typedNumber(by);
+  const wrongBy = mm !== null && mm > 0 && mm <= 0.2 ? null : "Give 0.01 to 0.2 mm.";
+  const share = typedNumber(percent);
+  const wrongPercent = !percent || (share !== null && share >= 10 && share <= 300) ? null : "Give 10 to 300 %.";
+  const nudge = (sign: number) => mm !== null && !wrongBy && line.tell.mutate({ tell: "nudge", away_mm: sign * mm });
+  return (
+    <div className="flex flex-col gap-2 border-t border-hairline pt-2">
+      <p className="text-sm text-graphite">
+        Live, while it prints. Nudged so far: {here.nudged_mm ? `${here.nudged_mm.toFixed(2)} mm` : "nothing"}; speed{" "}
+        {here.speed_percent.toFixed(0)} %.
+      </p>
+      <div className="grid grid-cols-[1fr_1fr_6.5rem] items-end gap-2">
+        <Button onClick={() => nudge(-1)}>closer</Button>
+        <Button onClick={() => nudge(1)}>further</Button>
+        <Field label="by, mm" inputMode="decimal" value={by} onChange={(e) => setBy(e.target.value)} wrong={wrongBy} />
+      </div>
+      <form
+        className="grid grid-cols-[1fr_6.5rem] items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (share !== null && percent && !wrongPercent) line.tell.mutate({ tell: "speed", percent: share });
+        }}
+      >
+        <Button type="submit">set the speed</Button>
+        <Field
+          label="speed, %"
+          inputMode="decimal"
+          placeholder={here.speed_percent.toFixed(0)}
+          value={percent}
+          onChange={(e) => setPercent(e.target.value)}
+          wrong={wrongPercent}
+        />
+      </form>
+    </div>
+  );
+}
