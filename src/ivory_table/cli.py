@@ -4,8 +4,9 @@ import json
 import subprocess
 import sys
 import threading
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 import uvicorn
@@ -21,6 +22,8 @@ from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.desk import Desk
 from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
+from ivory_table.trial.run import STATIONS
+from ivory_table.trial.run import trial as run_trial
 
 app = typer.Typer(help=__doc__, no_args_is_help=True, add_completion=False)
 
@@ -127,6 +130,32 @@ def practice(
         threading.Event().wait()
     except KeyboardInterrupt:
         return
+
+
+@app.command()
+def trial(
+    machines: Annotated[int, typer.Option(min=1, max=100_000, help="How many random practice machines.")] = 200,
+    seed: Annotated[int, typer.Option(help="The same seed is the same machines.")] = 7,
+    station: Annotated[str, typer.Option(help="As far as: tram, offset or first_layer.")] = "first_layer",
+    as_json: Annotated[bool, typer.Option("--json", help="The whole report as JSON.")] = False,
+) -> None:
+    """Run random practice machines through the stations, beside the ways of working by hand."""
+    if station not in STATIONS:
+        raise typer.BadParameter(f"There is no station '{station}' to try; there are {', '.join(STATIONS)}.")
+    report = run_trial(machines, seed, station)
+    print(json.dumps(report, indent=1) if as_json else "\n".join(_told(report)))
+
+
+def _told(report: dict[str, Any]) -> Iterator[str]:
+    """The report in lines: what was counted, with two standard errors."""
+    yield f"{report['machines']} machines, seed {report['seed']}, {report['seconds']} s, scenario {report['scenario']}"
+    for who, found in {"the program": report["program"], **report["by_hand"]}.items():
+        yield who
+        for name, value in found.items():
+            yield f"  {name.replace('_', ' '):28} {value['mean']:8.3f} ± {value['two_se']:.3f}"
+    for name, share in report["intervals_90_held"].items():
+        yield f"stated 90 % intervals, {name.replace('_', ' ')}: held in {share:.1%}"
+    yield f"crashes: {report['crashes']}"
 
 
 @app.command()

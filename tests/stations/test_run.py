@@ -99,7 +99,7 @@ def test_bittern_has_no_knobs_and_stores_nothing(desk: Desk) -> None:
     run = keep(desk, "offset", OffsetSet(stored_mm=-0.05))
     view = offset.view(run)
     assert view.step == "read_back"
-    assert view.last_change.lines == ("M943 Z-0.050",)
+    assert view.last_change.lines == ("G923 Z-0.050",)
     assert offset.view(keep(desk, "offset", Readback(confirmed=True))).step == "done"
 
 

@@ -398,7 +398,7 @@ class Session:
                 data = self._port.read(
                     max(1, min(self._port.in_waiting, 4096)) if hasattr(self._port, "in_waiting") else 1
                 )
-            except (serial.SerialException, OSError, TypeError, AttributeError):
+            except (serial.SerialException, OSError, TypeError, AttributeError, ValueError):
                 if not self._end.is_set():
                     self._gone()
                 return
@@ -543,13 +543,14 @@ class Session:
 def _greet(session: Session) -> None:
     """Find out whether somebody is there, and in which state."""
     ends, said = time.monotonic() + 1.0, False
-    while time.monotonic() < ends or said:
+    while time.monotonic() < ends:
         # Until it has said what it had to say and is quiet.
         try:
-            session._inbox.get(timeout=0.3)
+            session._inbox.get(timeout=0.15)
             said = True
         except queue.Empty:
-            said = False
+            if said:
+                break
         session._alive()
     try:
         if session.manner.line.renumber:

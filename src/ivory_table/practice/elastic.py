@@ -134,7 +134,9 @@ class ElasticPlate:
             # A slack bolt: the spring alone, soft, pushing with what preload it has.
             stiff = np.where(slack, 0.02 * SPRING_N_MM, k)
             push = np.where(slack, preload * (1 - stiff / k), 0.0)
-            q = np.linalg.solve(self._bending + (b.T * stiff) @ b, b.T @ (stiff * wanted + push))
+            q = np.asarray(
+                np.linalg.solve(self._bending + (b.T * stiff) @ b, b.T @ (stiff * wanted + push)), dtype=float
+            )
             now = k * (b @ q - wanted) < -preload - 1e-9
             if (now == slack).all():
                 break

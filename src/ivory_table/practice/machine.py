@@ -227,6 +227,12 @@ class PracticeMachine:
                 )
             del self.laid[:-20_000]
 
+    def press(self, x: float, y: float, gap: float) -> None:
+        """A gauge under the tip at a place: pressed too hard, it is a crash."""
+        if gap < self.sheet_mm() - PRESSED_MM:
+            into = "the gauge" if gap > 0 else "the plate"
+            self.crashes.append(Crash(x, y, self.sheet_mm() - PRESSED_MM - gap, into))
+
     def probe(self) -> float | None:
         """Down until the probe triggers: the nozzle's z there, or None when it never does."""
         probe = self.machine.probe

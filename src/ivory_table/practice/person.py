@@ -61,7 +61,9 @@ class PracticePerson:
 
     def slide_gauge(self, x_mm: float, y_mm: float, z_mm: float) -> Feel:
         """The tip brought to a height by the machine's own panel, and the gauge slid under it."""
-        return self._feel(self.body.gap(x_mm, y_mm, z_mm))
+        gap = self.body.gap(x_mm, y_mm, z_mm)
+        self.body.press(x_mm, y_mm, gap)
+        return self._feel(gap)
 
     def slide_here(self) -> Feel:
         """The gauge slid under the tip where the line has put it."""

@@ -343,6 +343,9 @@ class _Door(socketserver.ThreadingTCPServer):
         self.served = served
         super().__init__(("127.0.0.1", 0), _Visitor)
 
+    def serve_forever(self, poll_interval: float = 0.1) -> None:
+        super().serve_forever(poll_interval)
+
     @property
     def port(self) -> int:
         return int(self.server_address[1])

@@ -84,16 +84,11 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     bead = laid.bead
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(setup.filament.material)
-    marks = tuple(looking.marks.values())
     zones = tuple(_zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones)))
     judged = len(looking.marks)
     laid_zones = len(zones) if looking.printed is None else looking.printed
     next_zone = next((k for k in range(laid_zones) if k not in looking.marks), None)
-    steps: tuple[NextStep, ...] = ()
-    if proof and not proof.closed and judged:
-        # A cleaned zone asks for a new print, not for cleaning again.
-        asked = tuple(replace(m, greasy=False, grade=None) if m.zone in proof.cleaned else m for m in marks)
-        steps = _steps(run, field_actions(state, field, asked, laid, setup.filament.material))
+    steps = next_steps(run)
     step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
     if proof and proof.closed:
         step = "print_again"
@@ -138,6 +133,18 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
         steps=steps,
     )
+
+
+def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
+    """The ranked steps after the marks on the newest proof; none before its first mark."""
+    state = run.state
+    proof = state.proofs[-1] if state.proofs else None
+    if proof is None or proof.closed or not proof.marks:
+        return ()
+    # A cleaned zone asks for a new print, not for cleaning again.
+    asked = tuple(replace(m, greasy=False, grade=None) if m.zone in proof.cleaned else m for m in proof.marks.values())
+    field = state.zone_field(proof)
+    return _steps(run, field_actions(state, field, asked, proof.plan, run.setup.filament.material))
 
 
 def field_actions(
@@ -246,6 +253,11 @@ def proof_file(run: OpenRun, zone_count: ZoneCount) -> tuple[str, str]:
     laid = state.proofs[-1].plan if state.proofs else plan(setup.machine, setup.plate, setup.filament, zone_count)
     name = f"proof-{setup.machine.id}-{len(laid.zones)}-zones.gcode"
     return name, program_for(run, laid, run.manner).text
+
+
+def proof_again(run: OpenRun) -> ProofStarted:
+    """The newest proof printed once more, as it was."""
+    return ProofStarted(proof=run.state.proofs[-1].plan)
 
 
 def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:

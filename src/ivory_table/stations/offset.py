@@ -1,5 +1,6 @@
 """Z offset: bracketing by feel or a number, the stored value, and reading it back."""
 
+from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
@@ -47,7 +48,19 @@ class OffsetTry(Value):
     stored_mm: StoredMm = Field(description="The value to look at, under the machine's convention.")
 
 
-def view(run: OpenRun) -> OffsetView:
+@dataclass(frozen=True)
+class Now:
+    """The step at hand: where to try next, or what to store."""
+
+    step: Literal["feel", "set", "read_back", "done"]
+    next_z_mm: float | None
+    drag_z_mm: float
+    sd_mm: float
+    wanted: StoredChange
+
+
+def now_at(run: OpenRun) -> Now:
+    """What is to be done next, without the drawing around it."""
     state, machine = run.state, run.setup.machine
     how = convention(machine.convention, run.manner)
     cx, cy = run.setup.plate.centre
@@ -55,16 +68,25 @@ def view(run: OpenRun) -> OffsetView:
     last = state.moves[-1] if state.moves else None
     next_z = next_move(drag_z, sd, last.z_mm if last else None, last.feel if last else None, machine.z_step_mm)
     wanted = stored_after(state.stored_mm, _shift_wanted(state, cx, cy), how, machine.z_step_mm)
-    at_drag = stored_after(state.stored_mm, drag_z, how, machine.z_step_mm)
-    changed = state.offset_changes[-1] if state.offset_changes else None
-    last_change = change(*changed, how) if changed else None
     step: Literal["feel", "set", "read_back", "done"]
     if state.readback_due:
         step = "read_back"
     elif state.moves:
         step = "set" if next_z is None else "feel"
     else:
-        step = "done" if changed else "feel"
+        step = "done" if state.offset_changes else "feel"
+    return Now(step, next_z, drag_z, sd, wanted)
+
+
+def view(run: OpenRun) -> OffsetView:
+    state, machine = run.state, run.setup.machine
+    how = convention(machine.convention, run.manner)
+    cx, cy = run.setup.plate.centre
+    now = now_at(run)
+    drag_z, sd, next_z, wanted, step = now.drag_z_mm, now.sd_mm, now.next_z_mm, now.wanted, now.step
+    at_drag = stored_after(state.stored_mm, drag_z, how, machine.z_step_mm)
+    changed = state.offset_changes[-1] if state.offset_changes else None
+    last_change = change(*changed, how) if changed else None
     height, height_sd = state.belief.height([(cx, cy)])
     field = height_field(
         state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero"
@@ -122,14 +144,14 @@ def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
 
 def practice(desk: Desk, run: OpenRun) -> Felt | OffsetSet | Readback:
     """The practice plate's answer to the step at hand."""
-    now, hands = view(run), desk.hands(run)
+    now, hands = now_at(run), desk.hands(run)
     if now.step == "feel" and now.next_z_mm is not None:
-        x, y = now.place_mm
+        x, y = run.setup.plate.centre
         return Felt(x_mm=x, y_mm=y, z_mm=now.next_z_mm, feel=hands.slide_gauge(x, y, now.next_z_mm))
     if now.step == "set":
         hands.move_nozzle(now.wanted.shift_mm)
         return OffsetSet(stored_mm=now.wanted.new_mm)
     if now.step == "read_back":
         stores = convention(run.setup.machine.convention).stores
-        return Readback(reported_mm=now.stored_mm) if stores else Readback(confirmed=True)
+        return Readback(reported_mm=run.state.stored_mm) if stores else Readback(confirmed=True)
     raise Refused("nothing_to_read", "The offset is set and read back.")

@@ -266,7 +266,7 @@ def _feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None =
 
 def _visit(work: Work) -> None:
     """To the next screw of the count, down to z 0 over it; a plate that stands higher is turned down first."""
-    now = tram.view(work.now)
+    now = tram.now_at(work.now)
     if now.screw is None or now.step not in ("count", "sense"):
         raise Refused("nothing_to_visit", "No screw is to be visited at this step.")
     name, session = now.screw, work.session
@@ -440,7 +440,7 @@ def _send_mesh(work: Work) -> None:
 def _store(work: Work) -> None:
     """The wanted value sent, stored and read back."""
     run, session = work.now, work.session
-    wanted = offset.view(run).wanted
+    wanted = offset.now_at(run).wanted
     what = OffsetSet(stored_mm=wanted.new_mm)
     work.desk.refuse(run, what)
     if session.status.homed:
@@ -655,13 +655,13 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
                 return (Offer(job="send_mesh", name=JOBS["send_mesh"][0], moves=("nothing moves",)),)
             return ()
         case "offset":
-            now = offset.view(run)
+            now = offset.now_at(run)
             x, y = setup.plate.centre
             moves, wrong = walked([(x, y, "the centre")], False)
             found = [offer("bracket", *moves, why_not=wrong)] if now.step in ("feel", "done") else []
-            if now.step == "set" or (now.step == "feel" and now.moves):
+            if now.step == "set" or (now.step == "feel" and state.moves):
                 found.append(Offer(job="store", name=JOBS["store"][0], moves=("the tip lifts", *now.wanted.lines)))
-            if now.step == "read_back" and now.read_line:
+            if now.step == "read_back" and convention(setup.machine.convention, does).read:
                 found.append(Offer(job="read_back", name=JOBS["read_back"][0], moves=("nothing moves",)))
             return tuple(found)
         case "first_layer":
@@ -694,7 +694,7 @@ def _tram_offers(
     untried: str,
 ) -> tuple[Offer, ...]:
     state, setup = run.state, run.setup
-    now = tram.view(run)
+    now = tram.now_at(run)
     if now.step == "read":
         places = [(s.x_mm, s.y_mm, s.name) for j, s in enumerate(state.screws) if j not in state.round_read]
         moves, wrong = walked(places, False)

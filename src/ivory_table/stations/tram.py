@@ -1,5 +1,6 @@
 """Tram: which screw, how far, and when it is enough."""
 
+from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -62,67 +63,101 @@ class TramView(Value):
     reasons: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class Now:
+    """The step at hand: what is asked, and what the answer is expected to bring."""
+
+    step: Step
+    screw: str | None = None
+    about_marks: float | None = None
+    mm_per_mark: float | None = None
+    further: Turn | None = None
+    turns: tuple[Turn, ...] = ()
+    gives_back: str = ""
+    p_after: float | None = None
+    spread_after_mm: float | None = None
+    #: Marks to draw at each knob, and the knob that is worked on.
+    marks: dict[int, float] = field(default_factory=dict)
+    at: int | None = None
+    reasons: tuple[str, ...] = ()
+
+
+def now_at(run: OpenRun) -> Now:
+    """What is to be done next, without the drawing around it."""
+    state = run.state
+    step = _step(state)
+    if step == "sense":
+        return Now(step, screw=state.screws[0].name, marks={0: 1.0}, at=0)
+    if step == "count":
+        stop = _next(state)
+        screw = state.screws[stop.screw]
+        # Before the first visit the turn is anybody's guess; none is shown.
+        known = stop.screw in state.visited
+        unvisited = len(state.screws) - len(state.visited)
+        unfelt = (f"{unvisited} of {len(state.screws)} knobs have not been felt yet.",) if unvisited else ()
+        return Now(
+            step,
+            screw=screw.name,
+            mm_per_mark=screw.mm_per_mark,
+            about_marks=stop.about_marks if known else None,
+            marks={stop.screw: stop.about_marks} if known else {},
+            at=stop.screw,
+            spread_after_mm=stop.spread_after_mm,
+            reasons=(
+                f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm.",
+                *unfelt,
+            ),
+        )
+    if step == "further" and state.pending is not None:
+        more = _further(state, state.pending)
+        screw = state.screws[state.pending]
+        return Now(
+            step,
+            screw=screw.name,
+            mm_per_mark=screw.mm_per_mark,
+            further=Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
+            p_after=more.p_within,
+            gives_back=_gives_back(state, state.pending, more),
+            marks={state.pending: float(more.marks)},
+            at=state.pending,
+            spread_after_mm=more.spread_mm,
+            reasons=(
+                f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}.",
+            ),
+        )
+    if step == "read":
+        at = next(j for j in range(len(state.screws)) if j not in state.round_read)
+        return Now(step, screw=state.screws[at].name, at=at)
+    if step == "turn_all":
+        marks = advice.turn_plan(state.belief, state.screws)
+        return Now(
+            step,
+            turns=tuple(
+                Turn(screw=s.name, marks=int(m), up_mm=float(m * s.mm_per_mark * s.sense))
+                for s, m in zip(state.screws, marks, strict=True)
+            ),
+            marks={j: float(m) for j, m in enumerate(marks) if m},
+            spread_after_mm=_after_plan(state, marks),
+            reasons=("The turns minimise the expected squared spread, in whole marks.",),
+        )
+    return Now(step)
+
+
 def view(run: OpenRun) -> TramView:
     state = run.state
     p = state.belief.p_within(state.tol_mm)
     spread, spread_sd = state.belief.spread()
     unvisited = len(state.screws) - len(state.visited)
-    step = _step(state)
-    body: dict[str, object] = {}
-    turns: dict[int, float] = {}
-    at: int | None = None
-    after: float | None = None
-    reasons = [f"P(spread ≤ {2 * state.tol_mm:.2f} mm) = {p:.0%}; done is declared at {TRAM.done_at:.0%}."]
-    if step == "sense":
-        at = 0
-        body |= {"screw": state.screws[0].name}
-        turns = {0: 1.0}
-    elif step == "count":
-        stop = _next(state)
-        at, after = stop.screw, stop.spread_after_mm
-        screw = state.screws[at]
-        body |= {"screw": screw.name, "mm_per_mark": screw.mm_per_mark}
-        if at in state.visited:
-            # Before the first visit the turn is anybody's guess; none is shown.
-            body["about_marks"] = stop.about_marks
-            turns = {at: stop.about_marks}
-        reasons.append(
-            f"This visit is expected to leave {stop.spread_after_mm:.2f} ± {stop.spread_after_sd_mm:.2f} mm."
-        )
-        if unvisited:
-            reasons.append(f"{unvisited} of {len(state.screws)} knobs have not been felt yet.")
-    elif step == "further" and state.pending is not None:
-        at = state.pending
-        more = _further(state, at)
-        screw = state.screws[at]
-        turns = {at: float(more.marks)}
-        after = more.spread_mm
-        body |= {
-            "screw": screw.name,
-            "mm_per_mark": screw.mm_per_mark,
-            "further": Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
-            "p_after": more.p_within,
-            "gives_back": _gives_back(state, at, more),
-        }
-        reasons.append(
-            f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}."
-        )
-    elif step == "read":
-        at = next(j for j in range(len(state.screws)) if j not in state.round_read)
-        body |= {"screw": state.screws[at].name}
-    elif step == "turn_all":
-        marks = advice.turn_plan(state.belief, state.screws)
-        turns = {j: float(m) for j, m in enumerate(marks) if m}
-        after = _after_plan(state, marks)
-        body["turns"] = tuple(
-            Turn(screw=s.name, marks=int(m), up_mm=float(m * s.mm_per_mark * s.sense))
-            for s, m in zip(state.screws, marks, strict=True)
-        )
-        reasons.append("The turns minimise the expected squared spread, in whole marks.")
+    now = now_at(run)
+    step, after = now.step, now.spread_after_mm
+    reasons = [
+        f"P(spread ≤ {2 * state.tol_mm:.2f} mm) = {p:.0%}; done is declared at {TRAM.done_at:.0%}.",
+        *now.reasons,
+    ]
     passes = state.belief.passes_of_twist()
     if passes and state.stops:
         reasons.append(f"This plate passes {passes[0]:.0%} ± {passes[1]:.0%} of a twist (A = (I + ΛK)⁻¹).")
-    field = height_field(state, after_mesh=False, level_mm=None, tol_mm=state.tol_mm, against="the common height")
+    heights = height_field(state, after_mesh=False, level_mm=None, tol_mm=state.tol_mm, against="the common height")
     spots: tuple[Spot, ...] = ()
     if step in ("centre", "done", "no_knobs"):
         cx, cy = run.setup.plate.centre
@@ -136,7 +171,7 @@ def view(run: OpenRun) -> TramView:
     return TramView.model_validate(
         {
             "head": head_of(run),
-            "sheet": sheet_of(state, field, knobs=knob_marks(state, turns, at), spots=spots, figures=figures),
+            "sheet": sheet_of(state, heights, knobs=knob_marks(state, now.marks, now.at), spots=spots, figures=figures),
             "cautions": cautions(run, "tram"),
             "way": state.way,
             "step": step,
@@ -153,7 +188,13 @@ def view(run: OpenRun) -> TramView:
             "forms": believed_forms(state.belief),
             "stops": _story(state),
             "reasons": tuple(reasons),
-            **body,
+            "screw": now.screw,
+            "about_marks": now.about_marks,
+            "mm_per_mark": now.mm_per_mark,
+            "further": now.further,
+            "turns": now.turns,
+            "gives_back": now.gives_back,
+            "p_after": now.p_after,
         }
     )
 
@@ -238,7 +279,7 @@ def _story(state: RunState) -> tuple[StopLine, ...]:
 def practice(desk: Desk, run: OpenRun) -> What:
     """The practice plate's answer to the step at hand."""
     hands, state = desk.hands(run), run.state
-    now = view(run)
+    now = now_at(run)
     cx, cy = run.setup.plate.centre
     if now.step == "sense":
         return SenseTried.model_validate({"screw": now.screw, "felt": hands.try_sense(0)})

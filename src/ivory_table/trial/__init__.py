@@ -1,0 +1,1 @@
+"""Trials: random practice machines through the station code, beside the ways of working by hand."""
