@@ -126,6 +126,7 @@ def follow_the_advice(desk: Desk, run_id: str, proofs: int) -> bool:
             case "mesh" | "measure":
                 keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True), run_id)
                 practise(desk, "mesh", run_id, 10)
+                practise(desk, "offset", run_id)  # the mesh moved the zero, and the station says so
             case "clean":
                 keep(desk, "first_layer", ZoneCleaned(zone=best.action.zone), run_id)
                 keep(desk, "first_layer", again, run_id)

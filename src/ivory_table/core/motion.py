@@ -28,14 +28,11 @@ def refuse_place(machine: Machine, plate: Plate, x_mm: float, y_mm: float) -> No
 def lowest_mm(state: RunState, x_mm: float, y_mm: float, proven_free_mm: float | None = None) -> float:
     """The lowest commanded z in mm that is proven at a place, with the gauge under the tip.
 
-    drag - 0.08 mm + 2 sd where the drag is known (never deeper pressed than `OFFSET.deepest_press_mm`);
-    where it is not, 3 sd above it, or from a height at which the gauge was just felt free as far on
-    as the next move of the bracket may go.
+    drag + 3 sd - 0.08 mm: even at 3 sd the gauge is never pressed deeper than `OFFSET.deepest_press_mm`.
+    From a height at which the gauge was just felt free, as far on as the next move of the bracket may go.
     """
     drag, sd = state.drag_height(x_mm, y_mm)
-    floor = drag + OFFSET.start_above_sd * sd
-    if 2 * sd <= OFFSET.deepest_press_mm:
-        floor = drag - (OFFSET.deepest_press_mm - 2 * sd)
+    floor = state.safe_mm(x_mm, y_mm)
     if proven_free_mm is not None:
         floor = min(floor, proven_free_mm - max(proven_free_mm - drag - 2 * sd, OFFSET.closest_step_mm))
     return max(floor, OFFSET.floor_mm)

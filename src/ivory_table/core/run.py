@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike
 
 from . import advice
 from .belief import Belief
-from .defaults import BEAD, FEEL, TRAM
+from .defaults import BEAD, FEEL, OFFSET, TRAM
 from .entries import (
     CautionSeen,
     CheckDone,
@@ -112,6 +112,8 @@ class RunState:
     offset_changes: tuple[tuple[float, float], ...] = ()
     readback: Readback | None = None
     readback_due: bool = False
+    #: A mesh was kept or switched after the offset was set: its zero may lie elsewhere.
+    mesh_since_offset: bool = False
     #: Live nudges that were neither put back nor merged into the stored value.
     nudged_mm: float = 0.0
     speed_percent: float = 100.0
@@ -177,6 +179,15 @@ class RunState:
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
 
+    def first_try_mm(self, x_mm: float, y_mm: float) -> float:
+        """Where the gauge is tried first when drag at z 0 is expected: there, or as low as is safe."""
+        return round(max(0.0, self.safe_mm(x_mm, y_mm)), 2)
+
+    def safe_mm(self, x_mm: float, y_mm: float) -> float:
+        """Commanded z in mm at which the gauge is pressed by at most `deepest_press_mm`, to 3 sd of what is known."""
+        drag, sd = self.drag_height(x_mm, y_mm)
+        return drag + OFFSET.start_above_sd * sd - OFFSET.deepest_press_mm
+
     def zone_field(self, proof: ProofRun) -> FieldPosterior:
         """The gaps in the proof's zones, by everything known before it and the marks on it."""
         return self._field(proof)[1]
@@ -239,7 +250,7 @@ class RunState:
             case MeshUsed():
                 if what.on and self.mesh is None:
                     raise ValueError("There is no kept mesh to use yet.")
-                return replace(self.changed(), mesh_on=what.on)
+                return replace(self.changed(), mesh_on=what.on, mesh_since_offset=True)
             case OffsetSet():
                 return self._offset_set(what)
             case Readback():
@@ -413,7 +424,7 @@ class RunState:
             self.setup.plate.refuse_outside(float(x), float(y))
         now = self.changed()
         belief = self._read_mesh(now.belief, survey, survey.grid.places, survey.values.ravel())
-        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=())
+        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=(), mesh_since_offset=True)
 
     def _read_mesh(self, belief: Belief, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
         """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
@@ -437,6 +448,7 @@ class RunState:
             stored_mm=what.stored_mm,
             moves=(),
             offset_changes=(*now.offset_changes, (self.stored_mm, what.stored_mm)),
+            mesh_since_offset=False,
             readback=None,
             readback_due=True,
         )

@@ -53,7 +53,7 @@ class Truth:
 
 
 #: Springs push with this many N for each mm they are compressed.
-SPRING_N_MM = 4.0
+SPRING_N_MM = 8.0
 
 
 def crooked(machine: Machine, plate: Plate, seed: int, *, knob_sd_mm: float = 0.22) -> Truth:
@@ -69,7 +69,7 @@ def crooked(machine: Machine, plate: Plate, seed: int, *, knob_sd_mm: float = 0.
         stiffness=[float(v) for v in np.exp(rng.uniform(np.log(25), np.log(300))) * np.exp(rng.normal(0, 0.3, rests))],
         senses=[s.sense for s in machine.screws],
         pitch_share=[float(v) for v in rng.normal(1, 0.01, m)],
-        relaxed=[float(v) for v in rng.uniform(2.0, 3.5, rests)],
+        relaxed=[float(v) for v in rng.uniform(3.0, 5.0, rests)],
         lowest=[float(v) for v in rng.uniform(-4.0, -2.5, rests)],
         shape=[float(v) for v in rng.normal(0, [0.025, 0.012, 0.012])],
         bumps=[
@@ -131,8 +131,8 @@ class ElasticPlate:
         slack = np.zeros(len(k), dtype=bool)
         q = np.zeros(len(_TERMS))
         for _ in range(2 * len(k) + 2):
-            # A slack bolt: the spring alone, soft, pushing with what preload it has.
-            stiff = np.where(slack, 0.02 * SPRING_N_MM, k)
+            # A slack bolt: the spring alone, softer, pushing with what preload it has.
+            stiff = np.where(slack, SPRING_N_MM, k)
             push = np.where(slack, preload * (1 - stiff / k), 0.0)
             q = np.asarray(
                 np.linalg.solve(self._bending + (b.T * stiff) @ b, b.T @ (stiff * wanted + push)), dtype=float

@@ -40,16 +40,19 @@ class PracticePerson:
         """Marks until the gauge drags under the tip: at its own height when it is over this screw, else at z 0."""
         body, s = self.body, self.body.machine.screws[screw]
         wanted = self._drag_gap() + float(body.rng().normal(0, body.truth.feel_scatter))
-        marks = 0.0
-        for _ in range(5):
-            left = self._gap_at(s.x_mm, s.y_mm) - wanted
-            passed = max(float(body.plate.passes()[screw, screw]), 0.1)
-            step = left / passed / (s.mm_per_mark * body.truth.senses[screw] * body.truth.pitch_share[screw])
+        up_per_mark = s.mm_per_mark * body.truth.senses[screw] * body.truth.pitch_share[screw]
+        marks, passed = 0.0, float(body.plate.passes()[screw, screw])
+        for _ in range(30):
+            # The eye on the gauge, the hand on the knob: a slack screw just needs more turning.
+            before = self._gap_at(s.x_mm, s.y_mm)
+            step = (before - wanted) / passed / up_per_mark
             step = float(np.clip(marks + step, -MOST_MARKS, MOST_MARKS)) - marks
             if abs(step) < 0.02:
                 break
             marks += step
             self._move(screw, step, exact=True)
+            moved = before - self._gap_at(s.x_mm, s.y_mm)
+            passed = min(max(moved / (step * up_per_mark), 0.1), 1.0)
         body.keep()
         return round(marks)
 

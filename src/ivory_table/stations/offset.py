@@ -73,8 +73,12 @@ def now_at(run: OpenRun) -> Now:
         step = "read_back"
     elif state.moves:
         step = "set" if next_z is None else "feel"
+    elif not state.offset_changes:
+        step = "feel"
     else:
-        step = "done" if state.offset_changes else "feel"
+        # A mesh that came after the offset moved the zero: what is known already says by how much.
+        moved = state.mesh_since_offset and abs(wanted.shift_mm) > max(2 * machine.z_step_mm, 2 * sd)
+        step = "set" if moved else "done"
     return Now(step, next_z, drag_z, sd, wanted)
 
 

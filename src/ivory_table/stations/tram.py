@@ -58,6 +58,8 @@ class TramView(Value):
     passes_twist: tuple[float, float] | None
     against_sense: str | None
     centre: str = ""
+    #: The height at which the centre is felt: 0, or as low as is safe.
+    centre_z_mm: float
     forms: tuple[FormAmount, ...]
     stops: tuple[StopLine, ...]
     reasons: tuple[str, ...]
@@ -185,6 +187,7 @@ def view(run: OpenRun) -> TramView:
             "passes_twist": passes,
             "against_sense": state.against_sense,
             "centre": _centre_words(state),
+            "centre_z_mm": state.first_try_mm(*run.setup.plate.centre),
             "forms": believed_forms(state.belief),
             "stops": _story(state),
             "reasons": tuple(reasons),
@@ -298,5 +301,6 @@ def practice(desk: Desk, run: OpenRun) -> What:
             hands.turn(j, turn.marks)
         return TurnedAll(marks=tuple(t.marks for t in now.turns))
     if now.step in ("centre", "no_knobs"):
-        return Felt(x_mm=cx, y_mm=cy, z_mm=0, feel=hands.slide_gauge(cx, cy, 0))
+        z = state.first_try_mm(cx, cy)
+        return Felt(x_mm=cx, y_mm=cy, z_mm=z, feel=hands.slide_gauge(cx, cy, z))
     raise Refused("nothing_to_read", "The tram is done; there is nothing left to read here.")

@@ -185,6 +185,9 @@ class Trial:
                     self.ask("mesh", mesh.practice)
                 self.human("mesh_point", 9)
                 self.count["machine_minutes"] += SCENARIO["machine_minutes"]["mesh"]
+                # What a later step undoes is said: the mesh moved the zero, so the offset is set again.
+                while offset.now_at(self.now).step != "done":
+                    self.ask("offset", offset.practice)
             case "clean":
                 assert best.action.zone is not None
                 self.keep("first_layer", ZoneCleaned(zone=best.action.zone))
@@ -221,7 +224,7 @@ def by_hand_offset(body: PracticeMachine) -> dict[str, float]:
             z -= step
         z += step if step == SCENARIO["by_hand"]["coarse_step_mm"] else 0.0
     person.move_nozzle(z - body.sheet_mm())
-    return {"moves": moves, "offset_error_mm": abs(body.gap(x, y, 0.0))}
+    return {"moves": moves, "offset_error_mm": abs(body.gap(x, y, 0.0)), "crashes": len(body.crashes)}
 
 
 def by_hand_first_layer(body: PracticeMachine, trial: Trial) -> dict[str, float]:

@@ -158,7 +158,7 @@ function keepCount(view: View, count: Count, keep: (what: What) => void) {
 
 function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
   const at = view.sheet.spots[0];
-  if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: 0, feel });
+  if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null });
 }
 
 interface SlipProps {
