@@ -424,7 +424,9 @@ class RunState:
             self.setup.plate.refuse_outside(float(x), float(y))
         now = self.changed()
         belief = self._read_mesh(now.belief, survey, survey.grid.places, survey.values.ravel())
-        return replace(now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=(), mesh_since_offset=True)
+        return replace(
+            now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=(), mesh_since_offset=True
+        )
 
     def _read_mesh(self, belief: Belief, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
         """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""

@@ -128,15 +128,14 @@ class ElasticPlate:
         b, k = self._at_anchors, np.array(t.stiffness)
         wanted = np.array(t.supports) - self._natural(self.anchors, heat_c)
         preload = np.array([self.preload(j) for j in range(len(k))])
+        relaxed = np.array(t.relaxed) - self._natural(self.anchors, heat_c)
         slack = np.zeros(len(k), dtype=bool)
         q = np.zeros(len(_TERMS))
         for _ in range(2 * len(k) + 2):
-            # A slack bolt: the spring alone, softer, pushing with what preload it has.
+            # A slack bolt holds nothing: the spring alone pushes, softly, towards where it is relaxed.
             stiff = np.where(slack, SPRING_N_MM, k)
-            push = np.where(slack, preload * (1 - stiff / k), 0.0)
-            q = np.asarray(
-                np.linalg.solve(self._bending + (b.T * stiff) @ b, b.T @ (stiff * wanted + push)), dtype=float
-            )
+            push = np.where(slack, SPRING_N_MM * (relaxed - preload / k), k * wanted)
+            q = np.asarray(np.linalg.solve(self._bending + (b.T * stiff) @ b, b.T @ push), dtype=float)
             now = k * (b @ q - wanted) < -preload - 1e-9
             if (now == slack).all():
                 break

@@ -42,13 +42,13 @@ from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold, hold
 from ivory_table.core.mesh import believed_by_machine
 from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at
-from ivory_table.core.offset import convention, direction_words, next_move, stored_after
+from ivory_table.core.offset import StoredChange, convention, direction_words, next_move, stored_after
 from ivory_table.core.proof import ZoneCount, plan, seconds_by_line
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Id, Value
 from ivory_table.link.session import Cancelled, Refusal, Session
 
-from . import mesh, offset, tram
+from . import first_layer, mesh, offset, tram
 from .desk import Desk, Keep, OpenRun, Refused
 from .lines import Lines, LineStatus
 from .sheet import turn_words
@@ -438,14 +438,30 @@ def _send_mesh(work: Work) -> None:
 
 
 def _store(work: Work) -> None:
-    """The wanted value sent, stored and read back."""
+    """The value found by feel, sent, stored and read back."""
+    _send_offset(work, offset.now_at(work.now).wanted.new_mm)
+
+
+def _store_advised(work: Work) -> None:
+    """The value that the judged proof asks for, sent, stored and read back."""
+    best = _advised_offset(work.now)
+    if best is None:
+        raise Refused("not_advised", "The offset is not what the proof asks for now.")
+    _send_offset(work, best.new_mm)
+
+
+def _advised_offset(run: OpenRun) -> StoredChange | None:
+    steps = first_layer.next_steps(run)
+    return steps[0].stored if steps and steps[0].action.kind == "offset" else None
+
+
+def _send_offset(work: Work, stored_mm: float) -> None:
     run, session = work.now, work.session
-    wanted = offset.now_at(run).wanted
-    what = OffsetSet(stored_mm=wanted.new_mm)
+    what = OffsetSet(stored_mm=stored_mm)
     work.desk.refuse(run, what)
     if session.status.homed:
         work.send(lift(work.state, session.manner))
-    for line in convention(run.setup.machine.convention, session.manner).lines(wanted.new_mm):
+    for line in convention(run.setup.machine.convention, session.manner).lines(stored_mm):
         session.progress(f"sending {line}")
         session.ask(line)
     work.keep(what)
@@ -467,15 +483,13 @@ def _read_back(work: Work) -> None:
 
 def _print(work: Work) -> None:
     """The proof, line by line; nudges and speed changes in between are kept as they happen."""
-    from .first_layer import program_for  # the station's own view knows the program
-
     run, session = work.now, work.session
     newest = run.state.proofs[-1] if run.state.proofs else None
     waiting = newest is not None and not newest.closed and not newest.marks and newest.printed is None
     laid = (
         newest.plan if newest is not None else plan(run.setup.machine, run.setup.plate, run.setup.filament, work.zones)
     )
-    text = program_for(run, laid, session.manner).text
+    text = first_layer.program_for(run, laid, session.manner).text
     if not waiting:
         work.keep(ProofStarted(proof=laid))
     lines = text.splitlines()
@@ -523,6 +537,7 @@ def _end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
             work.session.ask(bare)
     work.session.ask(work.session.manner.send("heat_tip", celsius=150))
     work.keep(ProofEnded(outcome=outcome, zones=zones))
+    work.session.start(JOBS["rest"][0], lambda _: _rest(work))
 
 
 def _asides(work: Work, next_zone: int) -> None:
@@ -597,6 +612,7 @@ JOBS: dict[str, tuple[str, Callable[[Work], None]]] = {
     "send_mesh": ("Send the mesh and switch it on", _send_mesh),
     "bracket": ("Step down to the gauge at the centre", _bracket),
     "store": ("Send, store and read back", _store),
+    "store_advised": ("Send the advised offset, store, read back", _store_advised),
     "read_back": ("Read it back", _read_back),
     "print": ("Print the proof", _print),
     "settle_nudges": ("Merge the nudge, or put it back", settle_nudges),
@@ -677,6 +693,10 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
                     ),
                 )
             ]
+            change = _advised_offset(run)
+            if change is not None and not state.readback_due:
+                moves = ("the tip lifts, if it is known where it is", f"it will run {change.words}", *change.lines)
+                found.insert(0, Offer(job="store_advised", name=JOBS["store_advised"][0], moves=moves))
             if abs(state.nudged_mm) > 5e-4:
                 found.append(
                     Offer(job="settle_nudges", name=JOBS["settle_nudges"][0], moves=("the tip moves by the nudge",))
@@ -744,8 +764,6 @@ def start(lines: Lines, run_id: str, station: Station, job: str, start_id: str, 
     name, act = JOBS[job]
     work = Work(lines.desk, run_id, station, session, zones)
     lines.start(machine_id, start_id, name, lambda _: act(work))
-    if job == "print":
-        lines.start(machine_id, start_id + "-rest", JOBS["rest"][0], lambda _: _rest(work))
 
 
 def aside(lines: Lines, run_id: str, kind: str, value: float) -> None:
