@@ -7,6 +7,7 @@ but this is where it is refused.
 from .defaults import MOTION, OFFSET
 from .manner import Manner
 from .plate import Machine, Plate
+from .proof import ProofPlan
 from .run import RunState
 from .value import Value
 
@@ -87,6 +88,19 @@ def come_down(
         # Fast while there is nothing to meet, slow for the last of it.
         steps = (to(z_mm + 1.0, MOTION.lift_mm_s),)
     return (*steps, to(z_mm, MOTION.down_mm_s))
+
+
+def refuse_low_zones(state: RunState, laid: ProofPlan) -> None:
+    """Raise ValueError when the tip might meet the plate while it prints a proof: gap - 2 sd below zero."""
+    places = laid.places
+    height, sd = state.belief.height(places)
+    gap = laid.layer_mm + state.machine_believes(places) - height
+    worst = int((gap - 2 * sd).argmin())
+    if gap[worst] - 2 * sd[worst] < 0:
+        raise ValueError(
+            f"At {laid.zones[worst].name} the tip would run {gap[worst]:.2f} ± {sd[worst]:.2f} mm above the plate, by what "
+            "is known: it might scrape. Tram, measure a mesh or set the Z offset first."
+        )
 
 
 def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: str) -> tuple[Step, ...]:

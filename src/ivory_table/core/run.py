@@ -381,7 +381,7 @@ class RunState:
         if what.screw is None:
             return replace(now, centre_felt=what)
         drag, sd = now.drag_height(what.x_mm, what.y_mm)
-        if sd > TRAM.stepped_sd_mm:
+        if self.way != "read_all" or sd > TRAM.stepped_sd_mm:
             return now
         # Known well enough: this screw has been read in this round.
         return replace(now, round_read={**now.round_read, self.setup.machine.screw(what.screw): drag})

@@ -419,6 +419,8 @@ class Session:
                 "connect again, home first."
             )
         self._fall("lost", words)
+        self._end.set()
+        self._port.close()
 
     def _hear(self, line: str) -> None:
         """One line from the machine. What no pattern fits is noted and otherwise ignored."""

@@ -41,9 +41,9 @@ from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold, hold
 from ivory_table.core.mesh import believed_by_machine
-from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at
+from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at, refuse_low_zones
 from ivory_table.core.offset import StoredChange, convention, direction_words, next_move, stored_after
-from ivory_table.core.proof import ZoneCount, plan, seconds_by_line
+from ivory_table.core.proof import ProofPlan, ZoneCount, plan, seconds_by_line
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Id, Value
 from ivory_table.link.session import Cancelled, Refusal, Session
@@ -294,9 +294,7 @@ def _visit(work: Work) -> None:
             words = turn_words(marks, screw, work.now.setup.machine.seen_from)
             work.send(lift(state, session.manner))
             at = work.settle()[2]
-            session.question(
-                f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), f"turn:{j}:{marks}"
-            )
+            session.question(f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), "turn")
             work.keep(Turned(screw=name, marks=marks), "hand")
             free = z_last = feel_last = None
             continue
@@ -486,9 +484,8 @@ def _print(work: Work) -> None:
     run, session = work.now, work.session
     newest = run.state.proofs[-1] if run.state.proofs else None
     waiting = newest is not None and not newest.closed and not newest.marks and newest.printed is None
-    laid = (
-        newest.plan if newest is not None else plan(run.setup.machine, run.setup.plate, run.setup.filament, work.zones)
-    )
+    laid = _laid(run, work.zones)
+    refuse_low_zones(run.state, laid)
     text = first_layer.program_for(run, laid, session.manner).text
     if not waiting:
         work.keep(ProofStarted(proof=laid))
@@ -525,6 +522,13 @@ def _print(work: Work) -> None:
             work.keep(SpeedSet(percent=speed_was))
     if abs(work.state.nudged_mm) > 5e-4:
         settle_nudges(work)
+
+
+def _laid(run: OpenRun, zones: ZoneCount = 5) -> ProofPlan:
+    """The proof at hand: the newest again, or a first one."""
+    if run.state.proofs:
+        return run.state.proofs[-1].plan
+    return plan(run.setup.machine, run.setup.plate, run.setup.filament, zones)
 
 
 def _end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
@@ -681,6 +685,11 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
                 found.append(Offer(job="read_back", name=JOBS["read_back"][0], moves=("nothing moves",)))
             return tuple(found)
         case "first_layer":
+            too_low = ""
+            try:
+                refuse_low_zones(state, _laid(run))
+            except ValueError as wrong:
+                too_low = str(wrong)
             found = [
                 Offer(
                     job="print",
@@ -691,6 +700,7 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
                         "prime line, skirt and patches at the first layer's height",
                         f"at the end the tip lifts to {PROOF.park_mm:g} mm and stays warm",
                     ),
+                    why_not=too_low,
                 )
             ]
             change = _advised_offset(run)
@@ -797,9 +807,7 @@ def practice_answer(lines: Lines, run_id: str) -> None:
         return
     if kind in ("touch", "release"):
         hands.touch_probe(kind == "touch")
-    elif kind.startswith("turn:"):
-        _, j, marks = kind.split(":")
-        hands.turn(int(j), int(marks))
+    # A turn happens to the practice plate when its row is kept, whoever answered.
     lines.answer(machine_id, status.answers[0])
 
 

@@ -1,0 +1,398 @@
+"""The stations over a real line: what they let a practice machine do, and what is left when it fails."""
+
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from ivory_table.core.entries import MeshKept, MeshPlanned, MeshPoint, Nudged, SpeedSet, WayChosen
+from ivory_table.core.manner import shipped
+from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
+from ivory_table.link.door import Address, Doors
+from ivory_table.link.manners import Manners
+from ivory_table.practice.serve import Served, TcpPlug
+from ivory_table.stations import first_layer, mesh, offset, on_line, tram
+from ivory_table.stations.desk import Desk, Keep, Refused, StartRun
+from ivory_table.stations.lines import Connect, Lines
+from ivory_table.store.workshop import Workshop
+
+
+@dataclass
+class Floor:
+    """A workshop whose practice machines are on real ports, and one run on one of them."""
+
+    desk: Desk
+    lines: Lines
+    served: Served
+    machine: str
+    ids: int = 0
+
+    @property
+    def run(self):
+        return self.desk.open("run")
+
+    @property
+    def status(self):
+        return self.lines.status(self.machine)
+
+    def connect(self) -> None:
+        self.lines.connect(self.machine, Connect())
+        self.until(lambda: self.status.state != "connecting")
+
+    def until(self, true: Callable[[], object], seconds: float = 20) -> None:
+        ends = time.monotonic() + seconds
+        while not true():
+            assert time.monotonic() < ends, f"it did not come true: {self.status}"
+            time.sleep(0.01)
+
+    def start(self, station: str, job: str) -> None:
+        self.ids += 1
+        on_line.start(self.lines, "run", station, job, f"start-{self.ids}", 5)
+
+    def do(self, station: str, job: str, answer: bool = True) -> str:
+        """One job to its end, the practice person answering; what the line then says."""
+        self.start(station, job)
+        name = on_line.JOBS[job][0]
+        ends = time.monotonic() + 40
+        while time.monotonic() < ends:
+            now = self.status
+            if now.state == "waiting" and answer:
+                on_line.practice_answer(self.lines, "run")
+            elif now.state in ("lost", "halted") or (now.job != name and not now.queued and now.state != "waiting"):
+                return now.words
+            time.sleep(0.005)
+        raise AssertionError(f"it did not end: {self.status}")
+
+    def keep(self, station: str, what: object) -> None:
+        self.ids += 1
+        self.desk.keep("run", station, Keep(id=f"k{self.ids}", seen_seq=self.run.seq, what=what))
+
+    def practise(self, station: str, act: Callable) -> None:
+        self.ids += 1
+        self.desk.ask_hands("run", station, f"p{self.ids}", self.run.seq, lambda run: act(self.desk, run))
+
+    def prove(self) -> None:
+        self.do("prepare", "prove")
+        assert self.run.state.checks.get("stops_proved") == "done"
+
+
+@pytest.fixture
+def floor(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Floor]:
+    machine_id = getattr(request, "param", "kestrel")
+    machine = next(m for m in MACHINES if m.id == machine_id)
+    plug = TcpPlug(0)
+    served = Served(machine, GAUGES[0], shipped(machine.manner), plug, seed=3, pace=300, file=None)
+    practice = tmp_path / "practice"
+    practice.mkdir()
+    address = Address(line=plug.name, door=served.door.port, pace=300)
+    (practice / f"{machine_id}.address.json").write_text(address.model_dump_json())
+    workshop = Workshop(tmp_path / "workshop.db")
+    furnish(workshop)
+    doors, manners = Doors(practice), Manners(tmp_path / "manners")
+    desk = Desk(workshop, doors.hands_for, manners.get)
+    desk.start(
+        StartRun(
+            id="run",
+            machine_id=machine_id,
+            plate_id=machine.plates[0].id,
+            filament_id="pla-white",
+            gauge_id="copy-paper",
+            initials="mk",
+        )
+    )
+    found = Floor(desk, Lines(desk, manners, doors, tmp_path / "lines"), served, machine_id)
+    yield found
+    found.lines.close()
+    served.end()
+    workshop.close()
+
+
+def test_proving_goes_one_by_one_and_stops_at_a_no(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    assert {"fans_proved", "stops_proved", "axes_proved", "trigger_proved"} <= set(floor.run.state.checks)
+    floor.start("prepare", "prove")
+    floor.until(lambda: floor.status.state == "waiting")
+    floor.lines.answer(floor.machine, "no")
+    floor.until(lambda: floor.status.state == "idle")
+    assert "part fan" in floor.status.words
+
+
+def test_heating_is_held_and_kept_with_its_time(floor: Floor) -> None:
+    floor.connect()
+    assert floor.do("prepare", "heat") == ""
+    heated = floor.run.state.heated
+    assert heated.bed_c == 60
+    kept = floor.run.entries[-1]
+    assert kept.source == "machine"
+    assert (kept.at - heated.held_since).total_seconds() >= 5 * 60 - 1
+    assert on_line.view(floor.lines, floor.run, "prepare").hold.steady
+
+
+@pytest.mark.parametrize("floor", ["bittern"], indirect=True)
+def test_a_heat_sensitive_probe_waits_well_above(floor: Floor) -> None:
+    floor.connect()
+    floor.do("prepare", "heat")
+    assert floor.served.body.at[2] == 60
+
+
+@pytest.mark.parametrize("floor", ["heron", "kestrel", "wren"], indirect=True)
+def test_a_tram_over_the_line_ends_within_and_without_a_crash(floor: Floor) -> None:
+    floor.connect()
+    for _ in range(60):
+        step = tram.now_at(floor.run).step
+        if step in ("centre", "done"):
+            break
+        if step == "count":
+            floor.do("tram", "visit")
+            at = floor.run.state.at_screw
+            screw = floor.run.state.screws[at]
+            assert floor.served.body.at == [screw.x_mm, screw.y_mm, 0.0]
+            assert tram.now_at(floor.run).at == at  # the screw the tip is at is the one that is asked for
+        floor.practise("tram", tram.practice)
+    assert tram.now_at(floor.run).step == "centre"
+    floor.do("tram", "centre")
+    assert floor.run.state.centre_felt is not None
+    plate = floor.served.body.plate
+    assert np.ptp(plate.heights(plate.anchors)) < 3 * 2 * floor.run.state.tol_mm
+    assert floor.served.person.crashes() == []
+
+
+@pytest.mark.parametrize("job", ["probe_screws", "step_screws"])
+def test_every_screw_is_read_over_the_line(floor: Floor, job: str) -> None:
+    floor.connect()
+    floor.prove()
+    floor.practise("tram", tram.practice)
+    floor.keep("tram", WayChosen(way="read_all"))
+    assert floor.do("tram", job) == ""
+    assert tram.now_at(floor.run).step == "turn_all"
+    mean, sd = floor.run.state.belief.height(floor.run.state.belief.surface.anchors)
+    truth = floor.served.body.surface(floor.served.body.plate.anchors)
+    off = (mean - mean.mean()) - (truth - truth.mean())
+    assert np.abs(off).max() < 0.05
+    assert sd.max() < 3.0
+    assert floor.served.person.crashes() == []
+
+
+def test_probing_waits_for_the_trigger_to_be_proved(floor: Floor) -> None:
+    floor.connect()
+    floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
+    offer = on_line.view(floor.lines, floor.run, "mesh").offers[0]
+    assert "Prove the probe's trigger first" in offer.why_not
+    with pytest.raises(Refused, match="trigger"):
+        floor.start("mesh", "survey")
+
+
+def test_a_probed_mesh_is_stopped_resumed_sent_and_followed(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    floor.keep("mesh", MeshPlanned(columns=4, rows=3, owns_zero=False))
+    floor.start("mesh", "survey")
+    floor.until(lambda: len(floor.run.state.mesh_points) >= 3)
+    floor.lines.cancel(floor.machine)
+    floor.until(lambda: floor.status.state == "idle")
+    so_far = len(floor.run.state.mesh_points)
+    assert 3 <= so_far < 12
+    assert floor.do("mesh", "survey") == ""
+    points = [e.what for e in floor.run.entries if isinstance(e.what, MeshPoint)]
+    assert len(points) == 12  # none was measured twice
+    assert sum(s.point is None for s in floor.run.state.soundings) >= 3  # the base point, again and again
+    floor.practise("mesh", mesh.practice)
+    floor.do("mesh", "send_mesh")
+    body = floor.served.body
+    assert body.mesh_on
+    places = floor.run.state.mesh.grid.places
+    gaps = body.gaps(np.column_stack([places, np.full(len(places), 0.2)]))
+    assert np.ptp(gaps) < 0.03
+    assert floor.do("prepare", "home") == ""
+    assert not body.mesh_on  # this manner's homing ends it
+
+
+def test_a_probe_that_never_triggers_ends_the_survey(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    floor.served.fault("probe_too_high")
+    floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
+    assert "did not trigger" in floor.do("mesh", "survey")
+    assert floor.run.state.mesh_points == {}
+
+
+@pytest.mark.parametrize("floor", ["heron", "wren", "kestrel"], indirect=True)
+def test_the_offset_is_found_sent_stored_and_read_back(floor: Floor) -> None:
+    floor.connect()
+    assert floor.do("offset", "bracket") == ""
+    assert offset.now_at(floor.run).step == "set"
+    floor.do("offset", "store")
+    assert offset.now_at(floor.run).step == "done"
+    body, state = floor.served.body, floor.run.state
+    assert state.readback.reported_mm == state.stored_mm == pytest.approx(body.truth.stored_mm, abs=1e-6)
+    x, y = body.mounted.centre
+    assert abs(body.gap(x, y, 0.0)) < 0.06
+    assert floor.served.person.crashes() == []
+
+
+def settled(floor: Floor) -> None:
+    """Trammed, the offset found and stored, so that a proof may be printed."""
+    while tram.now_at(floor.run).step != "done":
+        floor.practise("tram", tram.practice)
+    floor.connect()
+    floor.do("offset", "bracket")
+    floor.do("offset", "store")
+
+
+def test_a_proof_prints_with_a_nudge_and_a_speed_that_are_kept_and_merged(floor: Floor) -> None:
+    settled(floor)
+    floor.start("first_layer", "print")
+    floor.until(lambda: "patch 2" in floor.status.words)
+    on_line.aside(floor.lines, "run", "nudge", 0.03)
+    on_line.aside(floor.lines, "run", "speed", 120)
+    floor.until(lambda: floor.status.state == "waiting")
+    assert "Merge it" in floor.status.question
+    stored = floor.run.state.stored_mm
+    floor.lines.answer(floor.machine, "merge")
+    floor.until(lambda: floor.run.state.readback is not None and floor.run.state.nudged_mm == 0)
+    kinds = [e.what for e in floor.run.entries]
+    nudge = next(w for w in kinds if isinstance(w, Nudged))
+    assert 1 <= nudge.from_zone <= 4
+    assert [w.percent for w in kinds if isinstance(w, SpeedSet)] == [120, 100]
+    assert floor.run.state.stored_mm == pytest.approx(stored + 0.03)
+    body = floor.served.body
+    assert body.nudge_mm == pytest.approx(0)
+    assert body.truth.stored_mm == pytest.approx(floor.run.state.stored_mm)
+    assert body.at[2] == 30  # lifted
+    zone = first_layer.view(floor.run).next_zone
+    assert zone == 0  # the proof can still be judged
+    for _ in range(5):
+        floor.practise("first_layer", lambda desk, run: first_layer.practice(desk, run, 5))
+    assert len(floor.run.state.proofs) == 1
+    gaps, sds = floor.run.state.zone_field(floor.run.state.proofs[-1]).gaps
+    truth = [floor.served.person._patch(floor.run.state.proofs[-1].plan, k)[0] for k in range(5)]
+    assert np.abs(gaps - truth).max() < 0.06
+    assert floor.served.person.crashes() == []
+
+
+def test_a_cancelled_proof_ends_lifted_and_warm_and_only_whole_zones_are_judged(floor: Floor) -> None:
+    settled(floor)
+    floor.start("first_layer", "print")
+    floor.until(lambda: "patch 3" in floor.status.words)
+    floor.lines.cancel(floor.machine)
+    floor.until(lambda: floor.status.job == "Lifted and warm")
+    assert floor.served.body.at[2] == 30
+    assert floor.served.body.bed.target_c == 60
+    proof = floor.run.state.proofs[-1]
+    assert proof.printed == 2
+    view = first_layer.view(floor.run)
+    assert view.next_zone == 0
+    floor.until(lambda: floor.status.state == "idle")  # after some minutes it cools down by itself
+    assert floor.served.body.bed.target_c == 0
+    assert not floor.status.homed
+
+
+def test_a_proof_on_a_plate_that_nobody_measured_is_refused(floor: Floor) -> None:
+    floor.connect()
+    with pytest.raises(Refused, match="it might scrape"):
+        floor.start("first_layer", "print")
+
+
+def test_a_nudge_too_close_and_one_with_nothing_printing_are_refused(floor: Floor) -> None:
+    settled(floor)
+    with pytest.raises(Refused, match="Nothing is being printed"):
+        on_line.aside(floor.lines, "run", "nudge", 0.02)
+    floor.start("first_layer", "print")
+    floor.until(lambda: floor.status.job == "Print the proof")
+    with pytest.raises(Refused, match="closer than the program"):
+        on_line.aside(floor.lines, "run", "nudge", -0.2)
+
+
+# When the line fails in the middle
+
+
+@pytest.mark.parametrize("fault", ["drop", "silence", "restart", "halt"])
+def test_a_mesh_that_breaks_off_keeps_its_points_and_goes_on_after_homing(floor: Floor, fault: str) -> None:
+    floor.connect()
+    floor.prove()
+    floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
+    session = floor.lines.session(floor.machine)
+    quick = session.manner.line.model_copy(update={"silence_s": 0.5})
+    session.manner = session.manner.model_copy(update={"line": quick})
+    floor.start("mesh", "survey")
+    floor.until(lambda: len(floor.run.state.mesh_points) >= 2)
+    floor.served.fault(fault)
+    floor.until(lambda: floor.status.state in ("lost", "halted"))
+    words = floor.status.words
+    assert words.endswith(("home first.", "home before anything else."))
+    kept = dict(floor.run.state.mesh_points)
+    before = list(floor.served.body.at)
+    time.sleep(0.2)
+    assert floor.served.body.at == before  # nothing moves by itself
+    floor.served.fault("none")
+    if floor.status.state == "halted":
+        floor.lines.recover(floor.machine)
+        floor.until(lambda: floor.status.state == "idle")
+    else:
+        floor.connect()
+    assert not floor.status.homed
+    assert on_line.view(floor.lines, floor.run, "mesh").offers[0].moves[0].startswith("every axis runs to its stop")
+    assert floor.do("mesh", "survey") == ""
+    after = floor.run.state.mesh_points
+    assert len(after) == 9
+    assert set(kept) <= set(after)
+
+
+def test_a_proof_that_breaks_off_is_started_and_judged_no_further(floor: Floor) -> None:
+    settled(floor)
+    floor.start("first_layer", "print")
+    floor.until(lambda: "patch 2" in floor.status.words)
+    floor.served.fault("drop")
+    floor.until(lambda: floor.status.state == "lost")
+    assert floor.run.state.proofs
+    assert floor.run.state.readback is not None  # what was kept before is there
+    with pytest.raises(Refused, match="Connect the machine"):
+        floor.start("first_layer", "print")
+
+
+def test_a_manner_with_a_mistake_is_named_when_it_is_connected(floor: Floor) -> None:
+    folder = floor.lines.manners.folder
+    folder.mkdir()
+    (folder / "ours.toml").write_text("id = 'ours'\n[line]\nnumbered = maybe\n")
+    with pytest.raises(Refused, match=r"ours\.toml has a mistake") as found:
+        floor.lines.connect(floor.machine, Connect(manner="ours"))
+    assert found.value.field == "manner"
+    assert floor.status.state == "nobody"
+
+
+def test_a_copied_and_edited_manner_is_understood(floor: Floor) -> None:
+    folder = floor.lines.manners.folder
+    folder.mkdir()
+    from importlib.resources import files
+
+    text = files("ivory_table.core").joinpath("manners", "harbour.toml").read_text()
+    (folder / "ours.toml").write_text(text.replace('id = "harbour"', 'id = "ours"').replace('"M400"', '"G4 P1"'))
+    floor.lines.connect(floor.machine, Connect(manner="ours"))
+    floor.until(lambda: floor.status.state == "idle")
+    assert floor.status.manner == "ours"
+    assert floor.do("prepare", "home") == ""
+    assert "G4 P1" not in floor.lines.log(floor.machine)  # homing does not settle
+    assert "G28" in floor.lines.log(floor.machine)
+
+
+def test_asking_twice_under_one_id_starts_once(floor: Floor) -> None:
+    floor.connect()
+    for _ in range(2):
+        on_line.start(floor.lines, "run", "prepare", "home", "same", 5)
+    floor.until(lambda: floor.status.state == "idle" and floor.status.homed)
+    assert floor.lines.log(floor.machine).count("G28") == 1
+
+
+def test_a_pasted_mesh_is_sent_as_it_is_owned(floor: Floor) -> None:
+    floor.connect()
+    grid = mesh.grid_on(floor.run.setup.plate, 3, 3)
+    survey = mesh.MeshSurvey(
+        grid=grid, heights_mm=((0.1, 0.2, 0.3),) * 3, owns_zero=False, plate_id=floor.run.setup.plate_id
+    )
+    floor.keep("mesh", MeshKept(survey=survey))
+    floor.do("mesh", "send_mesh")
+    assert floor.served.body.mesh.values == pytest.approx(np.array([[-0.1, 0.0, 0.1]] * 3))
