@@ -281,21 +281,18 @@ trainer = APIRouter(prefix="/api/runs/{run_id}/practice", tags=["practice"])
 
 @trainer.get("/crashes")
 def get_crashes(request: Request, run_id: RunId) -> Crashes:
-    return Crashes(crashes=tuple(on_line.trained(desk(request), run_id).crashes()))
+    return Crashes(crashes=on_line.train(desk(request), run_id))
 
 
 @trainer.post("/disturb")
 def disturb(request: Request, run_id: RunId) -> Crashes:
-    hands = on_line.trained(desk(request), run_id)
-    hands.disturb()
-    return Crashes(crashes=tuple(hands.crashes()))
+    return Crashes(crashes=on_line.train(desk(request), run_id, lambda hands: hands.disturb()))
 
 
 @trainer.post("/fault")
 def fault(request: Request, run_id: RunId, wanted: Fault) -> Crashes:
-    hands = on_line.trained(desk(request), run_id)
-    hands.fault(wanted.name, wanted.after)
-    return Crashes(crashes=tuple(hands.crashes()))
+    told = on_line.train(desk(request), run_id, lambda hands: hands.fault(wanted.name, wanted.after))
+    return Crashes(crashes=told)
 
 
 @trainer.get("/patch/{zone}")

@@ -2,6 +2,7 @@
 
 import json
 import socket
+import time
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,10 @@ from ivory_table.core.hands import Look
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Value
+
+
+#: A practice machine's process starts beside the server; the first question may come before it is up.
+STARTS_WITHIN_S = 6.0
 
 
 class NobodyThere(ValueError):
@@ -44,6 +49,10 @@ class Doors:
         if not setup.machine.practice:
             return None
         address = self.address(setup.machine.id)
+        ends = time.monotonic() + STARTS_WITHIN_S
+        while address is None and time.monotonic() < ends:
+            time.sleep(0.1)
+            address = self.address(setup.machine.id)
         if address is None:
             raise NobodyThere(f"{setup.machine.name}'s practice machine is not running yet; try again in a moment.")
         door = Door(address.door)
@@ -57,7 +66,7 @@ class Door:
     def __init__(self, port: int, limit_s: float = 60.0) -> None:
         self.port, self.limit_s = port, limit_s
 
-    def ask(self, name: str, **given: Any) -> Any:
+    def ask(self, name: str, /, **given: Any) -> Any:
         """Raises NobodyThere, or ValueError with what was refused."""
         try:
             with socket.create_connection(("127.0.0.1", self.port), timeout=self.limit_s) as at:

@@ -30,7 +30,8 @@ class LineStatus(Value):
     bed_target_c: float = 0.0
     tip_c: float | None = None
     tip_target_c: float = 0.0
-    position_mm: tuple[float, float, float] | None = None
+    #: x, y, z.
+    position_mm: tuple[float, ...] | None = None
     homed: bool = False
     queued: int = 0
 

@@ -811,9 +811,14 @@ def practice_answer(lines: Lines, run_id: str) -> None:
     lines.answer(machine_id, status.answers[0])
 
 
-def trained(desk: Desk, run_id: str) -> Hands:
-    """The practice person of a run, as the trainer asks them."""
-    return desk.hands(desk.open(run_id))
+def train(desk: Desk, run_id: str, act: Callable[[Hands], None] = lambda _: None) -> tuple[str, ...]:
+    """What a trainer does to a run's practice machine; then every crash so far, in words."""
+    hands = desk.hands(desk.open(run_id))
+    try:
+        act(hands)
+        return tuple(hands.crashes())
+    except ValueError as wrong:
+        raise Refused("practice_refused", str(wrong)) from None
 
 
 def seen_patch(desk: Desk, run_id: str, zone: int) -> Swatch:

@@ -1240,11 +1240,7 @@ export interface components {
             /** Manner */
             manner: string;
             /** Position Mm */
-            position_mm?: [
-                number,
-                number,
-                number
-            ] | null;
+            position_mm?: number[] | null;
             /**
              * Question
              * @default
@@ -2292,6 +2288,8 @@ export interface components {
              * @default
              */
             centre: string;
+            /** Centre Z Mm */
+            centre_z_mm: number;
             /** Forms */
             forms: components["schemas"]["FormAmount"][];
             further?: components["schemas"]["Turn"] | null;
