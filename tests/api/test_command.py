@@ -20,11 +20,15 @@ ROOT = Path(__file__).parents[2]
 
 
 @contextmanager
-def served(command: list[str], data: Path, env: dict | None = None) -> Iterator[tuple[subprocess.Popen, str]]:
+def served(
+    command: list[str], data: Path, env: dict | None = None, pace: int = 20
+) -> Iterator[tuple[subprocess.Popen, str]]:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    process = subprocess.Popen([*command, "demo", "--data", str(data), "--port", str(port)], env=env)
+    process = subprocess.Popen(
+        [*command, "demo", "--data", str(data), "--port", str(port), "--pace", str(pace)], env=env
+    )
     address = f"http://127.0.0.1:{port}"
     try:
         for _ in range(150):

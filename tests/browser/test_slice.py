@@ -73,7 +73,7 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     answer_until(page, r"Bring it|right as stored")
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Send the lines")).to_be_visible()
-    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    value = page.locator("pre").inner_text().split("Z")[1].split()[0]
     page.keyboard.type(value)
     page.keyboard.press("Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
@@ -96,7 +96,7 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     page.keyboard.press("[")
     page.get_by_role("heading", name="Print the proof again").wait_for()
     page.keyboard.press("[")
-    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    value = page.locator("pre").inner_text().split("Z")[1].split()[0]
     page.get_by_label("Reported").fill(value)
     page.keyboard.press("Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
@@ -360,7 +360,7 @@ def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> N
     answer_until(page, r"Bring it|right as stored", 30)
     page.keyboard.press("Enter")
     page.get_by_role("heading", name="Send the lines").wait_for()
-    value = page.locator("pre").inner_text().split("P")[1].split()[0]
+    value = page.locator("pre").inner_text().split("Z")[1].split()[0]
     page.get_by_label("Reported").fill("-" + value)
     page.keyboard.press("Enter")
     expect(page.get_by_role("alert")).to_contain_text("not stored as meant")

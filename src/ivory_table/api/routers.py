@@ -238,7 +238,7 @@ async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
             while found.version == version and quiet <= 10:
                 await asyncio.sleep(0.1)
                 quiet += 0.1
-                if found.closing:
+                if found.closing or await request.is_disconnected():
                     return
 
     return StreamingResponse(told(), media_type="text/event-stream", headers={"cache-control": "no-store"})

@@ -54,6 +54,10 @@ from .lines import Lines, LineStatus
 from .sheet import turn_words
 
 
+#: As the keys offer them at every station.
+_LOOSEST_FIRST = tuple(reversed(FEELS))
+
+
 class Offer(Value):
     """Something the machine can do here: what will move and how far, and why not, if it cannot."""
 
@@ -251,7 +255,7 @@ def _feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None =
         z = max(z, lowest_mm(state, x, y, free))
         work.send(*come_down(state, session.manner, x, y, z, at, free))
         at = work.settle()[2]
-        feel_last = session.question(f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", FEELS, "feel")
+        feel_last = session.question(f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", _LOOSEST_FIRST, "feel")
         z_last = at
         what = Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=screw)
         if keep:
@@ -303,7 +307,7 @@ def _visit(work: Work) -> None:
         work.send(*come_down(state, session.manner, x, y, z, at, free))
         z_last = at = work.settle()[2]
         gauge = work.now.setup.gauge.name
-        feel_last = session.question(f"{name}, z {at:.3f}: slide the {gauge} under the tip.", FEELS, "feel")
+        feel_last = session.question(f"{name}, z {at:.3f}: slide the {gauge} under the tip.", _LOOSEST_FIRST, "feel")
         work.keep(Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=name), "hand")
         if feel_last == "free":
             free = at if free is None else min(free, at)

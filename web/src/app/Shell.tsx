@@ -5,7 +5,7 @@ import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Refusal, Schemas, Station, What } from "../api/client";
 import { useLineStatus } from "../api/line";
 import type { Acts } from "../api/run";
-import { LinePanel, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
+import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { Button, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
@@ -113,14 +113,15 @@ export function Shell({
             <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
           )}
           <Cautions cautions={cautions.filter((c) => !c.seen)} keep={(what) => acts.keep.mutate(what)} />
-          {line.active ? <LinePanel line={line} zones={zones} /> : slip}
+          {!head.signed_off && <LineNow line={line} zones={zones} />}
+          {!line.active && slip}
           <Wrong wrong={acts.wrong} />
           {practise && !line.active && (
             <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
               Practice: read for me
             </Button>
           )}
-          {!line.active && !head.signed_off && <LinePanel line={line} zones={zones} />}
+          {!head.signed_off && <LineRest line={line} />}
           {cautions
             .filter((c) => c.seen)
             .map((c) => (
@@ -207,7 +208,7 @@ function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line
       <div className="hidden items-center gap-5 lg:flex">
         {keys
           .filter((k) => k.cap !== "[" && k.cap !== "]")
-          .slice(-7)
+          .slice(-6)
           .map((k) => (
             <span key={k.cap + k.does}>
               <kbd className="mr-1.5 rounded-[3px] border border-hairline bg-paper px-1.5 py-0.5 font-mono text-ink">

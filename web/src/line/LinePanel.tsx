@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { type LineStatus, type LineView, useRunLine, useTell } from "../api/line";
 import { type Key, useKeys } from "../app/keys";
+import { FEELS } from "../stations/Feel";
 import { Button, Field, Panel, Wrong } from "../ui/controls";
 import { typedNumber } from "../ui/words";
 
@@ -24,10 +25,8 @@ export function useLine(
 }
 
 export const lineWords = (status: LineStatus | undefined, practice: boolean): string => {
-  const who = practice ? "practice machine" : "machine";
-  if (!status || status.state === "nobody")
-    return practice ? "practice machine, not on the line" : "nobody on the line";
-  return `${who} on the line: ${status.state === "waiting" ? "waits for you" : status.state}`;
+  if (!status || status.state === "nobody") return practice ? "practice, off the line" : "nobody on the line";
+  return `${practice ? "practice " : ""}on the line: ${status.state === "waiting" ? "waits for you" : status.state}`;
 };
 
 /** The keys that answer the machine, while it asks or works. */
@@ -38,7 +37,7 @@ export function lineKeys({ status, tell, machine }: Line): Key[] {
     keys.push({
       keys: answers.map((_, k) => String(k + 1)),
       cap: answers.length > 1 ? `1–${answers.length}` : "1",
-      does: "answer the machine",
+      does: "answer",
       run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "" }),
     });
     if (machine.practice)
@@ -51,7 +50,7 @@ export function lineKeys({ status, tell, machine }: Line): Key[] {
 /** Always in the same place while a machine is on the line; Escape presses it while something may move. */
 export function StopButton({ line }: { line: Line }) {
   const stop = () => line.tell.mutate({ tell: "stop" });
-  useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "STOP the machine", run: stop }] : []);
+  useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "stop", run: stop }] : []);
   if (!line.on || line.status?.state === "lost") return null;
   return (
     <button
@@ -64,13 +63,12 @@ export function StopButton({ line }: { line: Line }) {
   );
 }
 
-export function LinePanel({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
-  const { status, here, tell, machine } = line;
-  if (!status) return null;
-  const wrong = tell.error as Refusal | null;
+/** Above the slip: what went wrong, what is asked, what is being done, what the machine can do here. */
+export function LineNow({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
+  const { status, here, tell } = line;
+  if (!status || !line.on) return null;
   return (
-    <section aria-label="The machine on the line" className="flex flex-col gap-2 border-t border-hairline pt-3">
-      {status.state === "nobody" && <ConnectForm line={line} />}
+    <section aria-label="The machine on the line" className="flex flex-col gap-2">
       {(status.state === "lost" || status.state === "halted") && (
         <Panel tone="madder">
           <p role="alert" className="font-medium">
@@ -103,27 +101,46 @@ export function LinePanel({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
         </p>
       )}
       {here && !line.active && <Offers line={line} here={here} zones={zones} />}
-      {line.on && status.state !== "lost" && <Heat status={status} here={here} />}
-      <Wrong wrong={wrong} />
-      {line.on && (
-        <p className="flex flex-wrap gap-x-4 text-sm">
-          <Button look="quiet" className="px-0" onClick={() => tell.mutate({ tell: "disconnect" })}>
-            leave the line
-          </Button>
-          <a
-            className="flex min-h-11 items-center text-graphite underline underline-offset-4"
-            href={`/api/machines/${machine.id}/line/log`}
-          >
-            everything said
-          </a>
-          {machine.practice && (
-            <Button look="quiet" className="px-0" onClick={() => tell.mutate({ tell: "disturb" })}>
-              knock the plate crooked
-            </Button>
-          )}
-        </p>
-      )}
+      <Wrong wrong={tell.error as Refusal | null} />
     </section>
+  );
+}
+
+/** Below the slip: connecting and leaving, the heat, everything said. */
+export function LineRest({ line }: { line: Line }) {
+  const { status, here, tell, machine } = line;
+  if (!status) return null;
+  if (!line.on)
+    return (
+      <div className="border-t border-hairline pt-3">
+        <ConnectForm line={line} />
+        <Wrong wrong={tell.error as Refusal | null} />
+      </div>
+    );
+  return (
+    <div className="border-t border-hairline pt-2">
+      {status.state !== "lost" && <Heat status={status} here={here} />}
+      <p className="flex flex-wrap gap-x-4 text-sm">
+        <QuietTell does="leave the line" act={() => tell.mutate({ tell: "disconnect" })} />
+        <a
+          className="flex min-h-11 items-center text-graphite underline underline-offset-4"
+          href={`/api/machines/${machine.id}/line/log`}
+        >
+          everything said
+        </a>
+        {machine.practice && !line.active && (
+          <QuietTell does="knock the plate crooked" act={() => tell.mutate({ tell: "disturb" })} />
+        )}
+      </p>
+    </div>
+  );
+}
+
+function QuietTell({ does, act }: { does: string; act: () => void }) {
+  return (
+    <button type="button" className="min-h-11 text-graphite underline underline-offset-4 hover:text-ink" onClick={act}>
+      {does}
+    </button>
   );
 }
 
@@ -157,12 +174,14 @@ function ConnectForm({ line }: { line: Line }) {
   );
 }
 
+const SAYS: Record<string, string> = Object.fromEntries(FEELS.map((f) => [f.feel, `it ${f.says}`]));
+
 function Question({ line }: { line: Line }) {
   const { status, tell, machine } = line;
   if (!status) return null;
   return (
     <>
-      <h2 className="text-2xl leading-tight font-semibold" aria-live="polite">
+      <h2 className="text-2xl leading-tight font-semibold first-letter:uppercase" aria-live="polite">
         {status.question}
       </h2>
       <div className="flex flex-col gap-1.5">
@@ -175,6 +194,7 @@ function Question({ line }: { line: Line }) {
           >
             <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
             <span className="font-semibold">{a}</span>
+            <span className="ml-auto text-sm text-graphite">{SAYS[a]}</span>
           </Button>
         ))}
       </div>
@@ -218,20 +238,21 @@ function Heat({ status, here }: { status: LineStatus; here?: LineView }) {
     <p className="flex flex-wrap gap-x-4 font-mono text-sm text-graphite">
       <span>{one("plate", status.bed_c, status.bed_target_c)}</span>
       <span>{one("tip", status.tip_c, status.tip_target_c)}</span>
-      <span>{status.homed && status.position_mm ? `z ${status.position_mm[2].toFixed(3)}` : "position unknown"}</span>
+      <span>
+        {status.homed && status.position_mm ? `z ${(status.position_mm[2] ?? 0).toFixed(3)}` : "position unknown"}
+      </span>
       {here?.hold && <span className="w-full font-sans">{here.hold.words}</span>}
     </p>
   );
 }
 
 function Offers({ line, here, zones }: { line: Line; here: LineView; zones: 5 | 9 }) {
-  const { tell, machine } = line;
+  const { tell } = line;
   if (!here.offers.length) return null;
   return (
     <div className="flex flex-col gap-2">
-      <p className="text-sm text-graphite">{machine.name} can do this for you:</p>
       {here.offers.map((o) => (
-        <div key={o.job} className="rounded-[4px] border border-hairline p-2">
+        <div key={o.job} className="border-l-2 border-brass pl-3">
           <Button
             className="w-full font-semibold"
             disabled={Boolean(o.why_not) || tell.isPending}

@@ -1,0 +1,161 @@
+"""The line in a real browser: connect, be asked, stop, lose it, print, on a desk and on a phone."""
+
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import httpx
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.api.test_command import served
+
+from .conftest import serious, start_run
+
+
+@pytest.fixture(scope="module")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The demo as it is started, its practice machines beside it."""
+    with served([sys.executable, "-m", "ivory_table.cli"], tmp_path_factory.mktemp("demo"), pace=60) as (_, at):
+        ends = time.monotonic() + 20
+        while httpx.get(f"{at}/api/machines/bittern/line").json()["url"] is None:
+            assert time.monotonic() < ends
+            time.sleep(0.1)
+        yield at
+
+
+@pytest.fixture(autouse=True)
+def _off_the_line(address: str) -> Iterator[None]:
+    yield
+    for machine in ("heron", "kestrel", "wren", "bittern"):
+        httpx.post(f"{address}/api/machines/{machine}/line/disconnect")
+
+
+def take(page: Page, machine: str) -> str:
+    """Start a run and take its machine on the line; the run's address."""
+    run = start_run(page, machine)
+    page.get_by_role("button", name=f"Take {machine} on the line").click()
+    expect(page.get_by_text("on the line: idle")).to_be_visible(timeout=15000)
+    return run
+
+
+def leave(page: Page) -> None:
+    page.get_by_role("button", name="leave the line").click()
+    expect(page.get_by_text("off the line")).to_be_visible()
+
+
+def test_a_machine_is_proved_by_keys_and_its_checks_are_kept(desk_page: Page) -> None:
+    page = desk_page
+    take(page, "Kestrel")
+    page.get_by_role("button", name="Prove the machine").click()
+    expect(page.get_by_role("heading", name="Does the part fan blow?")).to_be_visible()
+    page.keyboard.press("1")
+    for _ in range(100):
+        # The practice person presses the probe where a hand is needed.
+        if page.get_by_text("waits for you").is_visible():
+            page.keyboard.press("p")
+        if page.get_by_text("on the line: idle").is_visible():
+            break
+        page.wait_for_timeout(150)
+    expect(page.get_by_text("on the line: idle")).to_be_visible()
+    page.get_by_role("button", name="keys and kept rows").click()
+    for row in ("fans proved", "stops proved", "axes proved", "trigger proved"):
+        expect(page.get_by_text(f"check {row}: done")).to_be_visible()
+    page.get_by_role("button", name="Close").click()
+    assert serious(page) == []
+    leave(page)
+
+
+def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_page: Page) -> None:
+    page = desk_page
+    run = take(page, "Heron")
+    page.goto(f"{run}/tram")
+    page.get_by_role("heading", name="Which way does this knob work?").wait_for()
+    page.keyboard.press("p")
+    page.get_by_role("heading", name="Turn until it drags.").wait_for()
+    go = page.get_by_role("button", name="Go to the screw")
+    expect(page.get_by_text("the tip goes over front left")).to_be_visible()  # said before it moves
+    go.click()
+    expect(page.get_by_text("slide the copy paper under the tip")).to_be_visible(timeout=15000)
+    assert serious(page) == []
+    for _ in range(120):
+        if page.get_by_role("heading", name="Turn until it drags.").is_visible():
+            break
+        if page.get_by_text("waits for you").is_visible():
+            page.keyboard.press("p")
+        page.wait_for_timeout(150)
+    page.keyboard.press("p")
+    expect(page.get_by_text("spread then")).to_be_visible()
+    leave(page)
+
+
+def test_escape_stops_at_once_and_recovering_asks_to_home(desk_page: Page) -> None:
+    page = desk_page
+    run = take(page, "Wren")
+    page.goto(f"{run}/offset")
+    page.get_by_role("button", name="Step down to the gauge at the centre").click()
+    expect(page.get_by_text("waits for you").or_(page.get_by_text("on the line: busy"))).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.get_by_role("alert")).to_contain_text("The position is unknown", timeout=5000)
+    page.get_by_role("button", name="I have looked: recover it").click()
+    expect(page.get_by_text("every axis runs to its stop (home)")).to_be_visible(timeout=15000)
+    leave(page)
+
+
+def test_a_machine_that_goes_silent_is_said_with_what_to_do(desk_page: Page, address: str) -> None:
+    page = desk_page
+    run = take(page, "Wren")
+    run_id = run.rsplit("/", 1)[1]
+    httpx.post(f"{address}/api/runs/{run_id}/practice/fault", json={"name": "drop"})
+    expect(page.get_by_role("alert")).to_contain_text("gone from the line", timeout=20000)
+    expect(page.get_by_role("heading", name="Tip clean")).to_be_visible()  # work by hand goes on
+    page.get_by_role("button", name="Connect again").click()
+    expect(page.get_by_text("position unknown")).to_be_visible(timeout=15000)
+    leave(page)
+
+
+def test_a_wrong_line_is_said_beside_the_form_and_keeps_what_was_typed(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Bittern")
+    page.get_by_role("button", name="where and how").click()
+    page.get_by_label("Line: a device").fill("over there")
+    page.get_by_role("button", name="Take Bittern on the line").click()
+    expect(page.get_by_role("alert")).to_contain_text("Give a serial device")
+    expect(page.get_by_label("Line: a device")).to_have_value("over there")
+
+
+def test_a_proof_is_streamed_nudged_and_cancelled_on_a_phone(desk_page: Page, address: str) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": 390, "height": 844})
+    run = take(page, "Heron")
+    run_id = run.rsplit("/", 1)[1]
+    with httpx.Client(base_url=address, timeout=30) as http:
+        for station in ("tram", "offset"):
+            for _ in range(60):
+                seq = http.get(f"/api/runs/{run_id}/head").json()["seq"]
+                body = {"id": f"{station}{seq}", "seen_seq": seq}
+                if http.post(f"/api/runs/{run_id}/{station}/practice", json=body).status_code != 200:
+                    break
+    page.goto(f"{run}/first_layer")
+    page.get_by_role("button", name="Print the proof").click()
+    expect(page.get_by_role("heading", name="patch 1")).to_be_visible(timeout=60000)
+    page.get_by_role("button", name="further").click()
+    expect(page.get_by_text("Nudged so far: 0.02 mm")).to_be_visible(timeout=10000)
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    page.get_by_role("button", name="cancel after this move").click()
+    expect(page.get_by_text("lifted and warm for the next try")).to_be_visible(timeout=20000)
+    stop = page.get_by_role("button", name="Stop", exact=True).bounding_box()
+    assert stop["height"] >= 44
+    assert stop["y"] < 200
+
+
+def test_the_record_of_a_line_can_be_downloaded(desk_page: Page, tmp_path: Path) -> None:
+    page = desk_page
+    take(page, "Kestrel")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="everything said").click()
+    text = Path(download.value.path()).read_text()
+    assert "sent" in text
+    assert "heard" in text
+    leave(page)
