@@ -68,6 +68,8 @@ bench: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/pytest -q benchmarks --benchmark-columns=median,mean,max
 	$(BIN)/python benchmarks/trial.py --plates 500
 	$(BIN)/python benchmarks/serving.py
+	$(BIN)/python benchmarks/soak.py
+	$(BIN)/ivory-table trial --machines 200 --seed 7
 
 wheel: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/python -m build --wheel --no-isolation --outdir dist

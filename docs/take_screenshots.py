@@ -6,6 +6,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import httpx
@@ -13,6 +14,7 @@ from playwright.sync_api import Browser, sync_playwright
 
 SHOTS = Path(__file__).parent / "screenshots"
 HERON = {"machine_id": "heron", "plate_id": "heron-steel", "filament_id": "pla-white", "gauge_id": "copy-paper"}
+KESTREL = {"machine_id": "kestrel", "plate_id": "kestrel-smooth", "filament_id": "pla-white", "gauge_id": "copy-paper"}
 BITTERN = {"machine_id": "bittern", "plate_id": "bittern-disc", "filament_id": "petg-grey", "gauge_id": "copy-paper"}
 
 
@@ -20,7 +22,7 @@ class Walk:
     """A run walked through the API, so that each picture shows real work."""
 
     def __init__(self, http: httpx.Client, run: str, start: dict[str, str]) -> None:
-        self.http, self.run = http, run
+        self.http, self.run, self.machine = http, run, start["machine_id"]
         http.post("/api/runs", json=start | {"id": run, "initials": "mk"})
 
     def _post(self, path: str, body: dict) -> bool:
@@ -35,6 +37,19 @@ class Walk:
         for _ in range(times):
             if not self._post(f"{station}/practice", {}):
                 break
+
+
+    # Over the line
+
+    def line(self, tell: str, body: dict | None = None) -> None:
+        self.http.post(f"/api/machines/{self.machine}/line/{tell}", json=body)
+
+    def until(self, true: Callable[[dict], bool]) -> None:
+        while not true(self.http.get(f"/api/machines/{self.machine}/line").json()):
+            time.sleep(0.05)
+
+    def start(self, station: str, job: str) -> None:
+        self.http.post(f"/api/runs/{self.run}/line/start", json={"id": job, "station": station, "job": job})
 
 
 def shoot(browser: Browser, url: str, name: str, *, width: int = 1280, height: int = 800, dark: bool = False) -> None:
@@ -105,6 +120,24 @@ def main() -> None:
         Walk(http, "round", BITTERN).practise("offset")
         shoot(browser, f"{address}/runs/round/first_layer", "round-plate")
         shoot(browser, address, "bench")
+        line = Walk(http, "line", KESTREL)
+        line.line("connect", {})
+        line.until(lambda now: now["state"] == "idle")
+        for caution in ("hot", "lift", "first_loop"):
+            line.keep("prepare", kind="caution_seen", caution=caution)
+        line.practise("tram", 1)
+        line.start("tram", "visit")
+        line.until(lambda now: now["state"] == "waiting")
+        shoot(browser, f"{address}/runs/line/tram", "line-tram")
+        shoot(browser, f"{address}/runs/line/tram", "line-phone", width=390, height=844)
+        line.line("cancel")
+        line.until(lambda now: now["state"] == "idle")
+        line.practise("tram")
+        line.practise("offset")
+        line.start("first_layer", "print")
+        line.until(lambda now: "patch 2" in now["words"])
+        shoot(browser, f"{address}/runs/line/first_layer", "line-print")
+        line.line("stop")
         browser.close()
     server.kill()
 

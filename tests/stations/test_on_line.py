@@ -177,6 +177,17 @@ def test_every_screw_is_read_over_the_line(floor: Floor, job: str) -> None:
     assert floor.served.person.crashes() == []
 
 
+def test_a_visit_that_is_cancelled_leaves_the_tip_lifted(floor: Floor) -> None:
+    floor.connect()
+    floor.practise("tram", tram.practice)
+    floor.start("tram", "visit")
+    floor.until(lambda: floor.status.state == "waiting")
+    assert floor.served.body.at[2] < 3
+    floor.lines.cancel(floor.machine)
+    floor.until(lambda: floor.status.state == "idle")
+    assert floor.served.body.at[2] > 5
+
+
 def test_probing_waits_for_the_trigger_to_be_proved(floor: Floor) -> None:
     floor.connect()
     floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
@@ -268,7 +279,7 @@ def test_a_proof_prints_with_a_nudge_and_a_speed_that_are_kept_and_merged(floor:
     for _ in range(5):
         floor.practise("first_layer", lambda desk, run: first_layer.practice(desk, run, 5))
     assert len(floor.run.state.proofs) == 1
-    gaps, sds = floor.run.state.zone_field(floor.run.state.proofs[-1]).gaps
+    gaps, _ = floor.run.state.zone_field(floor.run.state.proofs[-1]).gaps
     truth = [floor.served.person._patch(floor.run.state.proofs[-1].plan, k)[0] for k in range(5)]
     assert np.abs(gaps - truth).max() < 0.06
     assert floor.served.person.crashes() == []

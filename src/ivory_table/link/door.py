@@ -14,7 +14,6 @@ from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Value
 
-
 #: A practice machine's process starts beside the server; the first question may come before it is up.
 STARTS_WITHIN_S = 6.0
 

@@ -242,7 +242,8 @@ class Session:
         try:
             return self._converse(line, wants, limit_s)
         except TimeoutError:
-            return self._is_anybody_there(line)
+            self._is_anybody_there(line)
+            return None
 
     @property
     def others_wait(self) -> bool:

@@ -111,9 +111,9 @@ class PracticePerson:
 
     def print_zone(self, proof: ProofPlan, zone: int) -> Look:
         """How one patch looks: as it was laid over the line, or as this machine would lay it."""
-        body, at = self.body, proof.zones[zone]
+        body = self.body
         body.keep()
-        if any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in body.truth.greasy):
+        if self._greasy(proof, zone):
             return Look(grade="loose", greasy=True)
         gap, flow = self._patch(proof, zone)
         rng = body.rng()
@@ -126,6 +126,8 @@ class PracticePerson:
     def see_zone(self, proof: ProofPlan, zone: int) -> Swatch:
         """The patch as a drawing, for an eye that wants to judge for itself."""
         gap, flow = self._patch(proof, zone)
+        if self._greasy(proof, zone):
+            gap = 2 * proof.bead.free_diameter_mm  # it lies there as it fell
         return swatch(Bead(proof.line_mm, proof.layer_mm, flow), gap)
 
     def clean(self, proof: ProofPlan, zone: int) -> None:
@@ -185,6 +187,10 @@ class PracticePerson:
     def _height(self, screw: int) -> float:
         s = self.body.machine.screws[screw]
         return float(self.body.surface(np.array([[s.x_mm, s.y_mm]]))[0])
+
+    def _greasy(self, proof: ProofPlan, zone: int) -> bool:
+        at = proof.zones[zone]
+        return any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in self.body.truth.greasy)
 
     def _patch(self, proof: ProofPlan, zone: int) -> tuple[float, float]:
         """The mean gap and the flow of one patch."""

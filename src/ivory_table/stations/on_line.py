@@ -41,7 +41,7 @@ from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold, hold
 from ivory_table.core.mesh import believed_by_machine
-from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at, refuse_low_zones
+from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at, refuse_low_zones, travel_height_mm
 from ivory_table.core.offset import StoredChange, convention, direction_words, next_move, stored_after
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan, seconds_by_line
 from ivory_table.core.run import RunState
@@ -52,7 +52,6 @@ from . import first_layer, mesh, offset, tram
 from .desk import Desk, Keep, OpenRun, Refused
 from .lines import Lines, LineStatus
 from .sheet import turn_words
-
 
 #: As the keys offer them at every station.
 _LOOSEST_FIRST = tuple(reversed(FEELS))
@@ -255,7 +254,9 @@ def _feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None =
         z = max(z, lowest_mm(state, x, y, free))
         work.send(*come_down(state, session.manner, x, y, z, at, free))
         at = work.settle()[2]
-        feel_last = session.question(f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", _LOOSEST_FIRST, "feel")
+        feel_last = session.question(
+            f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", _LOOSEST_FIRST, "feel"
+        )
         z_last = at
         what = Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=screw)
         if keep:
@@ -543,6 +544,7 @@ def _end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
             break
         if bare:
             work.session.ask(bare)
+    work.session.where()
     work.session.ask(work.session.manner.send("heat_tip", celsius=150))
     work.keep(ProofEnded(outcome=outcome, zones=zones))
     work.session.start(JOBS["rest"][0], lambda _: _rest(work))
@@ -777,7 +779,19 @@ def start(lines: Lines, run_id: str, station: Station, job: str, start_id: str, 
         raise Refused("cannot_do", wanted.why_not, "job")
     name, act = JOBS[job]
     work = Work(lines.desk, run_id, station, session, zones)
-    lines.start(machine_id, start_id, name, lambda _: act(work))
+    lines.start(machine_id, start_id, name, lambda _: _lifting(work, act))
+
+
+def _lifting(work: Work, act: Callable[[Work], None]) -> None:
+    """A job that is cancelled leaves the tip lifted: nobody shall turn a knob against a tip that stopped half way."""
+    try:
+        act(work)
+    except Cancelled:
+        position = work.session.status.position_mm
+        work.session.go_on()
+        if work.session.status.homed and position is not None and position[2] < travel_height_mm(work.state):
+            work.leave()
+        raise
 
 
 def aside(lines: Lines, run_id: str, kind: str, value: float) -> None:

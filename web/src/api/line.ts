@@ -102,3 +102,25 @@ export function useTell(machineId: string, runId: string, station: Station) {
     },
   });
 }
+
+/** What only a trainer sees of a practice machine: every crash so far, in words. */
+export function useCrashes(runId: string, on: boolean, after: string) {
+  return useQuery<Schemas["Crashes"], Refusal>({
+    queryKey: ["crashes", runId, after],
+    queryFn: () => answer(api.GET("/api/runs/{run_id}/practice/crashes", { params: { path: { run_id: runId } } })),
+    enabled: on,
+    retry: 0,
+    placeholderData: (was) => was,
+  });
+}
+
+/** How one patch of the newest proof came out on a practice machine, for an eye that judges for itself. */
+export function useSeenPatch(runId: string, zone: number, proof: number, on: boolean) {
+  return useQuery<Schemas["Swatch"], Refusal>({
+    queryKey: ["patch", runId, proof, zone],
+    queryFn: () =>
+      answer(api.GET("/api/runs/{run_id}/practice/patch/{zone}", { params: { path: { run_id: runId, zone } } })),
+    enabled: on,
+    retry: 0,
+  });
+}

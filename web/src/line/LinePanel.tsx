@@ -1,7 +1,7 @@
 /** The machine on the line, on the slip: its question, its work, what it offers to do here, or how to connect it. */
 import { type FormEvent, useState } from "react";
 import type { Refusal, Schemas, Station } from "../api/client";
-import { type LineStatus, type LineView, useRunLine, useTell } from "../api/line";
+import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
 import { type Key, useKeys } from "../app/keys";
 import { FEELS } from "../stations/Feel";
 import { Button, Field, Panel, Wrong } from "../ui/controls";
@@ -20,8 +20,9 @@ export function useLine(
   const on = status !== undefined && status.state !== "nobody";
   const { data } = useRunLine(runId, station, seq, on);
   const tell = useTell(machine.id, runId, station);
+  const crashes = useCrashes(runId, on && machine.practice, `${status?.state} ${status?.words}`).data?.crashes ?? [];
   const active = status?.state === "waiting" || (status?.state === "busy" && status.job !== "Lifted and warm");
-  return { machine, status, here: on ? data : undefined, tell, active, on };
+  return { machine, status, here: on ? data : undefined, tell, active, on, crashes };
 }
 
 export const lineWords = (status: LineStatus | undefined, practice: boolean): string => {
@@ -120,6 +121,12 @@ export function LineRest({ line }: { line: Line }) {
   return (
     <div className="border-t border-hairline pt-2">
       {status.state !== "lost" && <Heat status={status} here={here} />}
+      {line.crashes.length > 0 && (
+        <p className="mt-1 border-l-2 border-madder pl-3 text-sm">
+          The machine does not know it, the trainer does: {line.crashes.length}{" "}
+          {line.crashes.length > 1 ? "crashes" : "crash"}, the last {line.crashes.at(-1)}.
+        </p>
+      )}
       <p className="flex flex-wrap gap-x-4 text-sm">
         <QuietTell does="leave the line" act={() => tell.mutate({ tell: "disconnect" })} />
         <a
@@ -219,7 +226,14 @@ function Working({ status }: { status: LineStatus }) {
       </h2>
       {share !== null && (
         <>
-          <progress className="mt-2 h-2 w-full accent-ink" max={1} value={share} aria-label="done so far" />
+          <div
+            className="mt-2 h-2 w-full rounded-[2px] border border-ink"
+            role="progressbar"
+            aria-label="done so far"
+            aria-valuenow={Math.round(100 * share)}
+          >
+            <div className="h-full bg-ink" style={{ width: `${100 * share}%` }} />
+          </div>
           <p className="flex justify-between font-mono text-sm text-graphite">
             <span>{Math.round(100 * share)} %</span>
             <span>{status.left_s ? `${minutes(status.left_s)} left` : ""}</span>
@@ -239,7 +253,11 @@ function Heat({ status, here }: { status: LineStatus; here?: LineView }) {
       <span>{one("plate", status.bed_c, status.bed_target_c)}</span>
       <span>{one("tip", status.tip_c, status.tip_target_c)}</span>
       <span>
-        {status.homed && status.position_mm ? `z ${(status.position_mm[2] ?? 0).toFixed(3)}` : "position unknown"}
+        {status.state === "busy"
+          ? ""
+          : status.homed && status.position_mm
+            ? `z ${(status.position_mm[2] ?? 0).toFixed(3)}`
+            : "position unknown"}
       </span>
       {here?.hold && <span className="w-full font-sans">{here.hold.words}</span>}
     </p>

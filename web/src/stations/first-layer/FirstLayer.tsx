@@ -2,6 +2,7 @@
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas, What } from "../../api/client";
+import { useSeenPatch } from "../../api/line";
 import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
@@ -278,10 +279,19 @@ function Judge({
   caliperWrong: string | null;
   greasy: () => void;
 }) {
+  const practice = view.head.machine.practice && view.step === "judge";
+  const seen = useSeenPatch(view.head.id, number - 1, view.proof_number, practice).data;
   return (
     <>
       <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
-      <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
+      <div className="flex items-center justify-between gap-3">
+        <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
+        {seen && (
+          <svg width={96} height={52} role="img" aria-label="The patch as it lies on the practice plate">
+            <Swatch swatch={seen} width={94} height={50} x={1} y={1} />
+          </svg>
+        )}
+      </div>
       <div className="flex flex-col gap-1">
         {view.cards.map((c) => (
           <Button
