@@ -270,7 +270,10 @@ class Session:
         return waiting.answer
 
     def progress(self, words: str, share: float | None = None, left_s: float | None = None) -> None:
-        self._set(words=words, share=share, left_s=left_s)
+        with self._status_lock:
+            # A stop may have come in between: what it said is not to be written over.
+            self._alive()
+            self._set(words=words, share=share, left_s=left_s)
 
     def pause(self, seconds: float) -> None:
         """Wait on the machine's own clock, listening to its heat."""

@@ -101,7 +101,10 @@ class TcpPlug:
     def read(self) -> bytes | None:
         """Bytes from the host, b"" when there are none, None when somebody new has come."""
         waiting = [self._server] + ([self._client] if self._client else [])
-        ready, _, _ = select.select(waiting, [], [], 0.2)
+        try:
+            ready, _, _ = select.select(waiting, [], [], 0.2)
+        except (OSError, ValueError):
+            return b""  # the client was dropped while we waited
         if self._server in ready:
             fresh, _ = self._server.accept()
             if self._client is None:
@@ -121,16 +124,17 @@ class TcpPlug:
         return b""
 
     def write(self, data: bytes) -> None:
-        if self._client is not None:
+        client = self._client
+        if client is not None:
             try:
-                self._client.sendall(data)
+                client.sendall(data)
             except OSError:
                 self.drop()
 
     def drop(self) -> None:
-        if self._client is not None:
-            self._client.close()
-            self._client = None
+        client, self._client = self._client, None
+        if client is not None:
+            client.close()
 
 
 class Served:

@@ -251,14 +251,14 @@ function ChooseMesh({
   };
   return (
     <>
-      <Eyebrow left="The shape that is left" right="3 x 3 to 7 x 7" />
+      <Eyebrow left="The shape that is left" right="3 x 3 to 15 x 15" />
       <h2 className="text-2xl leading-tight font-semibold">Measure a grid, or bring one.</h2>
       <div className="grid grid-cols-2 gap-2">
         <Choice
           label="Points each way"
           value={points}
           onChange={setPoints}
-          options={["3", "4", "5", "6", "7"].map((n) => ({ value: n, text: `${n} x ${n}` }))}
+          options={["3", "4", "5", "6", "7", "9", "11", "13", "15"].map((n) => ({ value: n, text: `${n} x ${n}` }))}
         />
         <Choice label="Whose zero" value={owner} onChange={setOwner} options={OWNERS} />
       </div>

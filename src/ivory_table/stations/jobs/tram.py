@@ -1,0 +1,94 @@
+"""To a screw and down to the gauge, or every screw read by feel or probe."""
+
+from typing import Any
+
+from ivory_table.core.entries import (
+    Felt,
+    ReadMm,
+    Turned,
+    Visited,
+)
+from ivory_table.core.motion import come_down, go, lift, lowest_mm
+from ivory_table.core.offset import next_move
+
+from ..desk import Refused
+from ..sheet import turn_words
+from ..tram import now_at
+from .work import LOOSEST_FIRST, Work, feel_down, probed
+
+
+def visit(work: Work) -> None:
+    """To the next screw of the count, down to z 0 over it; a plate that stands higher is turned down first."""
+    now = now_at(work.now)
+    if now.screw is None or now.step not in ("count", "sense"):
+        raise Refused("nothing_to_visit", "No screw is to be visited at this step.")
+    name, session = now.screw, work.session
+    j = work.now.setup.machine.screw(name)
+    work.ready()
+    at_screw = work.state.screws[j]
+    x, y = at_screw.x_mm, at_screw.y_mm
+    work.send(*go(work.state, session.manner, x, y, name))
+    work.keep(Visited(screw=name))
+    at, free = work.settle()[2], None
+    z_last: float | None = None
+    feel_last: Any = None
+    for _ in range(40):
+        state = work.state
+        drag, sd = state.drag_height(x, y)
+        if lowest_mm(state, x, y, free) <= 0:
+            work.send(*come_down(state, session.manner, x, y, 0.0, at, free))
+            work.settle()
+            session.progress(f"the tip is at z 0 over {name}: turn until it drags, count the marks")
+            return
+        if drag > 0.02 and sd <= 0.05:
+            screw = state.screws[j]
+            passed = float(state.belief.weight @ state.belief.passes[:, j, j])
+            marks = round(-(drag + 0.05) / passed / (screw.mm_per_mark * screw.sense))
+            words = turn_words(marks, screw, work.now.setup.machine.seen_from)
+            work.send(lift(state, session.manner))
+            at = work.settle()[2]
+            session.question(f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), "turn")
+            work.keep(Turned(screw=name, marks=marks), "hand")
+            free = z_last = feel_last = None
+            continue
+        z = next_move(drag, sd, z_last, feel_last, state.setup.machine.z_step_mm)
+        z = max(z if z is not None else drag, lowest_mm(state, x, y, free), 0.0)
+        work.send(*come_down(state, session.manner, x, y, z, at, free))
+        z_last = at = work.settle()[2]
+        gauge = work.now.setup.gauge.name
+        feel_last = session.question(f"{name}, z {at:.3f}: slide the {gauge} under the tip.", LOOSEST_FIRST, "feel")
+        work.keep(Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=name), "hand")
+        if feel_last == "free":
+            free = at if free is None else min(free, at)
+
+
+def step_screws(work: Work) -> None:
+    work.ready()
+    for j, screw in enumerate(work.state.screws):
+        if j not in work.state.round_read:
+            work.session.progress(f"{screw.name}", j / len(work.state.screws))
+            feel_down(work, screw.x_mm, screw.y_mm, screw.name, screw=screw.name)
+    work.leave()
+
+
+def bracket(work: Work) -> None:
+    work.ready()
+    x, y = work.now.setup.plate.centre
+    feel_down(work, x, y, "the centre")
+
+
+def centre(work: Work) -> None:
+    """The centre, after the knobs are done, or the only place to be felt where there are none."""
+    bracket(work)
+    work.leave()
+
+
+def probe_screws(work: Work) -> None:
+    work.ready()
+    screws = work.state.screws
+    for j, s in enumerate(screws):
+        if j in work.state.round_read:
+            continue
+        work.session.progress(s.name, j / len(screws))
+        value = probed(work, s.x_mm, s.y_mm, s.name)
+        work.keep(ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="probe", value_mm=value, screw=s.name))

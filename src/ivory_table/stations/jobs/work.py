@@ -1,0 +1,139 @@
+"""One job on one run: keeping rows, sending steps, feeling and probing a place."""
+
+from dataclasses import dataclass
+from typing import Any
+from uuid import uuid4
+
+import numpy as np
+
+from ivory_table.core.defaults import SURVEY
+from ivory_table.core.entries import (
+    Felt,
+    Source,
+    Station,
+    What,
+)
+from ivory_table.core.gauge import FEELS
+from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at
+from ivory_table.core.offset import next_move
+from ivory_table.core.proof import ZoneCount
+from ivory_table.core.run import RunState
+from ivory_table.link.session import Cancelled, Refusal, Session
+
+from ..desk import Desk, Keep, OpenRun
+
+#: As the keys offer them at every station.
+LOOSEST_FIRST = tuple(reversed(FEELS))
+
+
+@dataclass
+class Work:
+    """One job on one run. `now` is the run as it stands; whoever else kept something is seen."""
+
+    desk: Desk
+    run_id: str
+    station: Station
+    session: Session
+    zones: ZoneCount = 5
+
+    @property
+    def now(self) -> OpenRun:
+        return self.desk.open(self.run_id)
+
+    @property
+    def state(self) -> RunState:
+        return self.now.state
+
+    def keep(self, what: What, source: Source = "machine") -> None:
+        """Keep a row after whatever was kept meanwhile."""
+        seq = self.now.seq
+        self.desk.keep(self.run_id, self.station, Keep(id=uuid4().hex, seen_seq=seq, what=what), source)
+
+    def send(self, *steps: Step) -> None:
+        for step in steps:
+            self.session.progress(step.words, self.session.status.share, self.session.status.left_s)
+            self.session.ask(step.line)
+
+    def settle(self) -> tuple[float, float, float]:
+        """Wait until the machine stands still, and where it then is."""
+        if self.session.manner.can("settle"):
+            self.session.ask(self.session.manner.send("settle"))
+        return self.session.where()
+
+    def ready(self) -> None:
+        """Home if the position is unknown; homing may have switched the mesh off."""
+        if self.session.status.homed:
+            return
+        self.session.progress("homing")
+        self.session.home()
+        state = self.state
+        if self.session.manner.line.homing_ends_mesh and state.mesh is not None and state.mesh_on:
+            self.session.ask(self.session.manner.send("mesh_on"))
+
+    def leave(self) -> None:
+        """Lift off, whatever else was cancelled."""
+        self.session.go_on()
+        self.send(lift(self.state, self.session.manner))
+
+
+class Failed(Refusal):
+    """A proving step that came out wrong: nothing further is moved."""
+
+
+def feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None = None, keep: bool = True) -> float:
+    """From above to the drag, answer by answer; the z at which the gauge drags."""
+    session, setup = work.session, work.now.setup
+    state = work.state
+    work.send(*go(state, session.manner, x, y, name))
+    at = work.settle()[2]
+    free: float | None = None
+    z_last: float | None = None
+    feel_last: Any = None
+    for _ in range(40):
+        drag, sd = state.drag_height(x, y)
+        z = next_move(drag, sd, z_last, feel_last, setup.machine.z_step_mm)
+        if z is None:
+            return drag
+        z = max(z, lowest_mm(state, x, y, free))
+        work.send(*come_down(state, session.manner, x, y, z, at, free))
+        at = work.settle()[2]
+        feel_last = session.question(
+            f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", LOOSEST_FIRST, "feel"
+        )
+        z_last = at
+        what = Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=screw)
+        if keep:
+            work.keep(what, "hand")
+            state = work.state
+        else:
+            state = state.apply_felt(what)
+        if feel_last == "free":
+            free = at if free is None else min(free, at)
+    raise Cancelled(f"{name}: 40 answers did not agree. Clean the tip and the gauge, then try again.")
+
+
+def probed(work: Work, x: float, y: float, name: str) -> float:
+    """The median of some probings of one place; more of them when they differ too much."""
+    probe = work.now.setup.machine.probe
+    assert probe is not None
+    found: list[float] = []
+    for n in range(SURVEY.most_repeats):
+        up, down = probe_at(work.state, work.session.manner, x, y, name)
+        if n == 0:
+            work.send(up)
+        else:
+            # Only as high as the probe needs to let go.
+            work.session.ask(work.session.manner.send("height", z=found[-1] + 2.0, feed=480))
+        work.session.progress(f"{name}, probing {n + 1}", work.session.status.share, work.session.status.left_s)
+        touched = work.session.ask(down.line, "touched")
+        if touched is None or "z" not in touched.groupdict():
+            work.send(lift(work.state, work.session.manner))
+            raise Failed(
+                f"The probe did not trigger over {name}. It may be mounted too high or not deployed: prove its trigger, "
+                "put a card under the tip and look at the margin. Nothing more is probed."
+            )
+        found.append(float(touched["z"]))
+        if len(found) >= SURVEY.repeats and np.ptp(found) <= 4 * probe.sd_mm:
+            break
+    work.send(lift(work.state, work.session.manner))
+    return round(float(np.median(found)), 4)
