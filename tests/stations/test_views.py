@@ -1,11 +1,15 @@
 """What the stations show: figures, states, reasons, sheets; and the bench."""
 
+import itertools
+
 import numpy as np
 import pytest
 
+from ivory_table.core import advice
 from ivory_table.core.entries import (
     CautionSeen,
     CheckDone,
+    Counted,
     Felt,
     Heated,
     Judged,
@@ -15,9 +19,12 @@ from ivory_table.core.entries import (
     OffsetSet,
     ProofStarted,
     Readback,
+    ReadMm,
+    SenseTried,
     SignedOff,
     StationSkipped,
     Turned,
+    WayChosen,
 )
 from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
 from ivory_table.stations.desk import Desk, Refused, StartRun
@@ -297,3 +304,52 @@ def test_what_a_person_does_on_a_practice_machine_happens_to_its_plate(desk: Des
 @pytest.mark.parametrize(("mm", "text"), [(0.126, "+0.13"), (-0.094, "−0.09"), (0.001, "0.00"), (-0.001, "0.00")])
 def test_numbers_carry_a_sign_and_a_true_minus(mm: float, text: str) -> None:
     assert signed(mm) == text
+
+
+def test_a_reading_with_the_wrong_sign_or_point_is_asked_about_before_it_is_kept(desk: Desk) -> None:
+    run = start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="read_all"))
+    screws = run.setup.machine.screws
+    # The first reading only sets the dial's zero; a plate read all over leaves little to expect wrongly.
+    for value in (0.12, 0.13):
+        for screw in screws:
+            keep(
+                desk,
+                "tram",
+                ReadMm(x_mm=screw.x_mm, y_mm=screw.y_mm, instrument="dial", value_mm=value, screw=screw.name),
+            )
+    at = screws[0]
+    for typed, meant in ((-0.12, 0.12), (1.2, 0.12)):
+        what = ReadMm(x_mm=at.x_mm, y_mm=at.y_mm, instrument="dial", value_mm=typed, screw=at.name)
+        with pytest.raises(Refused, match=f"did you mean {meant}") as found:
+            keep(desk, "tram", what)
+        assert found.value.code == "reading_doubtful"
+        assert found.value.field == "value_mm"
+    rows = desk.open("run").seq
+    sure = ReadMm(x_mm=at.x_mm, y_mm=at.y_mm, instrument="dial", value_mm=1.2, screw=at.name, sure=True)
+    assert keep(desk, "tram", sure).seq == rows + 1
+
+
+def test_ways_by_hand_go_round_across_or_in_pairs(desk: Desk) -> None:
+    run = start(desk, "heron")
+    corners = run.state.belief.surface.screws
+    names = [s.name for s in run.setup.machine.screws]
+    ring, diagonal, pairs = ([names[j] for j in advice.order_of(corners, way)] for way in ("ring", "diagonal", "pairs"))
+    assert {*ring} == {*diagonal} == {*pairs} == {*names}
+    assert ring in ([*ring[k:], *ring[:k]] for k in range(4))
+    for one, other in itertools.pairwise(ring):
+        assert one.split()[0] == other.split()[0] or one.split()[1] == other.split()[1]
+    assert diagonal[0].split()[0] != diagonal[1].split()[0]
+    assert diagonal[0].split()[1] != diagonal[1].split()[1]
+    assert pairs[0].split()[1] == pairs[1].split()[1]
+    for way, order in (("diagonal", diagonal), ("pairs", pairs)):
+        run_id = way
+        start(desk, "heron", run_id)
+        keep(desk, "tram", SenseTried(screw="front left", felt="tighter"), run_id)
+        keep(desk, "tram", WayChosen(way=way), run_id)
+        visited = []
+        for _ in range(4):
+            visited.append(tram.now_at(desk.open(run_id)).screw)
+            keep(desk, "tram", Counted(screw=visited[-1], marks=1), run_id)
+        assert visited == order

@@ -141,6 +141,20 @@ def next_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, las
     return at_stop(belief, screws, drag_gap_mm, int(np.argmin(costs)), left)
 
 
+def order_of(screws: Array, way: str) -> list[int]:
+    """The order in which a hand goes round (m, 2) screws: `ring` by angle, `diagonal` always to the far side, `pairs` side by side."""
+    m = len(screws)
+    off = screws - screws.mean(axis=0)
+    ring = [int(j) for j in np.argsort(np.arctan2(off[:, 1], off[:, 0]), kind="stable")]
+    if way == "ring":
+        return ring
+    if way == "pairs":
+        # Left to right, front before rear: the two of one side follow each other.
+        return [int(j) for j in np.lexsort((off[:, 1], np.round(off[:, 0])))]
+    half = (m + 1) // 2
+    return [ring[(k // 2 + (k % 2) * half) % m] for k in range(m)]
+
+
 def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: Array | None = None) -> Stop:
     """What is expected of a visit to screw j. `left` as from `stop_costs`, when it is at hand."""
     m, screw = len(screws), screws[j]

@@ -14,7 +14,7 @@ from .value import FineMm, Id, Initials, Label, Note, PlaceMm, StoredMm, Value
 Station = Literal["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"]
 STATIONS: tuple[Station, ...] = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")
 Source = Literal["hand", "gauge", "machine", "practice"]
-Way = Literal["counting", "read_all", "ring"]
+Way = Literal["counting", "read_all", "ring", "diagonal", "pairs"]
 Instrument = Literal["dial", "feelers", "probe"]
 Marks = Annotated[int, Field(ge=-160, le=160)]
 
@@ -94,6 +94,8 @@ class ReadMm(Value):
     instrument: Instrument
     value_mm: FineMm
     screw: Label | None = None
+    #: Said when the value is far from what is expected here, and right all the same.
+    sure: bool = False
 
 
 class Felt(Value):

@@ -348,18 +348,36 @@ class RunState:
         stops = tuple(TramStop(entry_id, j, 0, m, spread) for j, m in enumerate(what.marks) if m)
         return replace(now, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
 
+    def doubtful_reading(self, what: ReadMm) -> tuple[float, float | None] | None:
+        """What was expected where a reading is over 5 sd away, and the slip that would explain it, if one does.
+
+        The slips: a sign, or a decimal point by one place.
+        """
+        row, zero, sd, sign = self._reading_row(what)
+        mean, spread = self.belief.of(row[None, :])
+        expected = sign * (float(mean[0]) - zero)
+        total = float(np.hypot(spread[0], sd))
+        if abs(what.value_mm - expected) <= 5 * total:
+            return None
+        slips = (-what.value_mm, what.value_mm / 10, -what.value_mm / 10, what.value_mm * 10)
+        fits = [s for s in slips if abs(s - expected) <= 2 * total]
+        return expected, min(fits, key=lambda s: abs(s - expected), default=None)
+
+    def _reading_row(self, what: ReadMm) -> tuple[Array, float, float, int]:
+        """How a reading sees the state: sign * (row . state - zero) = value, with its sd."""
+        row = self.belief.gap_row(what.x_mm, what.y_mm)
+        if what.instrument == "feelers":
+            # Feelers give the gap itself, with the tip at z 0.
+            return row, self.belief.shift_mm, TRAM.feelers_sd_mm, -1
+        probe = self.setup.machine.probe
+        sd = probe.sd_mm if what.instrument == "probe" and probe else TRAM.dial_sd_mm
+        return row + self.belief.surface.unit(self.belief.surface.probe_zero), 0.0, sd, 1
+
     def _read(self, what: ReadMm) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
-        row = now.belief.gap_row(what.x_mm, what.y_mm)
-        if what.instrument == "feelers":
-            # Feelers give the gap itself, with the tip at z 0.
-            belief = now.belief.read(row, now.belief.shift_mm - what.value_mm, TRAM.feelers_sd_mm)
-        else:
-            probe = self.setup.machine.probe
-            sd = probe.sd_mm if what.instrument == "probe" and probe else TRAM.dial_sd_mm
-            zero = now.belief.surface.unit(now.belief.surface.probe_zero)
-            belief = now.belief.read(row + zero, what.value_mm, sd)
+        row, zero, sd, sign = now._reading_row(what)
+        belief = now.belief.read(row, zero + sign * what.value_mm, sd)
         read = now.round_read
         if what.screw is not None:
             read = {**read, self.setup.machine.screw(what.screw): what.value_mm}

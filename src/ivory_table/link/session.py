@@ -13,7 +13,7 @@ import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from typing import Literal
@@ -22,6 +22,7 @@ import serial
 
 from ivory_table.core.gcode.reader import checksum
 from ivory_table.core.manner import Manner
+from ivory_table.core.value import Value
 
 LineState = Literal["nobody", "connecting", "idle", "busy", "waiting", "lost", "halted"]
 
@@ -56,8 +57,7 @@ class NotConfirmed(LineTrouble):
     """A line was not confirmed in time, but the machine answers."""
 
 
-@dataclass(frozen=True)
-class Status:
+class Status(Value):
     """What the page shows of a line."""
 
     state: LineState = "nobody"
@@ -74,7 +74,8 @@ class Status:
     bed_target_c: float = 0.0
     tip_c: float | None = None
     tip_target_c: float = 0.0
-    position_mm: tuple[float, float, float] | None = None
+    #: x, y, z.
+    position_mm: tuple[float, ...] | None = None
     homed: bool = False
     queued: int = 0
 
@@ -128,7 +129,7 @@ class Session:
     ) -> None:
         self.manner, self.pace = manner, pace
         self._port, self._changed = port, changed
-        self._status = Status("connecting", "Waiting for the machine to answer.")
+        self._status = Status(state="connecting", words="Waiting for the machine to answer.")
         self._inbox: queue.Queue[tuple[str, re.Match[str]]] = queue.Queue(maxsize=1000)
         self._jobs: queue.Queue[tuple[str, Job]] = queue.Queue(maxsize=MOST_JOBS)
         self._write_lock, self._status_lock = threading.Lock(), threading.RLock()
@@ -151,7 +152,7 @@ class Session:
     @property
     def status(self) -> Status:
         with self._status_lock:
-            return replace(self._status, queued=self._jobs.qsize())
+            return self._status.model_copy(update={"queued": self._jobs.qsize()})
 
     @property
     def over(self) -> bool:
@@ -535,7 +536,7 @@ class Session:
 
     def _set(self, **changes: object) -> None:
         with self._status_lock:
-            fresh = replace(self._status, **changes)  # type: ignore[arg-type]
+            fresh = self._status.model_copy(update=changes)
             if fresh == self._status:
                 return
             self._status = fresh

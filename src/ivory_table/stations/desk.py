@@ -17,6 +17,7 @@ from ivory_table.core.entries import (
     MeshUsed,
     OffsetSet,
     Readback,
+    ReadMm,
     RunSetup,
     SenseTried,
     SignedOff,
@@ -148,7 +149,7 @@ class Desk:
                 raise Clash("run_signed_off", "This run was signed off, perhaps in another tab. Start a new one.")
             if wanted.seen_seq != run.seq:
                 raise Clash("run_moved_on", MOVED_ON)
-            self.refuse(run, wanted.what)
+            self.refuse(run, wanted.what, source)
             entry = Entry(
                 id=wanted.id,
                 seq=run.seq + 1,
@@ -217,7 +218,7 @@ class Desk:
             # Its file has a mistake: connecting says so. A run by hand goes on.
             return shipped("harbour")
 
-    def refuse(self, run: OpenRun, what: What) -> None:
+    def refuse(self, run: OpenRun, what: What, source: Source = "hand") -> None:
         """Raise Refused for what must not be kept in this run as it stands."""
         state = run.state
         machine = run.setup.machine
@@ -236,6 +237,17 @@ class Desk:
                     f"is known here (±{float(sd[0]):.2f}). Check the sign, or say that you are sure.",
                     "stored_mm",
                 )
+        # A machine does not mistype; what it read is kept, however odd.
+        typed = source == "hand" and isinstance(what, ReadMm) and not what.sure
+        if typed and isinstance(what, ReadMm) and (meant := state.doubtful_reading(what)) is not None:
+            expected, instead = meant
+            raise Refused(
+                "reading_doubtful",
+                f"{what.value_mm:g} is far from the {expected:.2f} mm that is expected here"
+                + (f"; did you mean {instead:g}?" if instead is not None else ".")
+                + " Type it again, or keep it as it is.",
+                "value_mm",
+            )
         reported = what.reported_mm if isinstance(what, Readback) else None
         if reported is not None and not readback_agrees(state.stored_mm, reported, machine.z_step_mm):
             raise Refused(

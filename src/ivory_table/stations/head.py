@@ -184,7 +184,13 @@ def words_for(entry: Entry) -> str:
         case "station_skipped":
             return f"{NAMES[w.station]} skipped"
         case "way_chosen":
-            return {"counting": "counting", "read_all": "read all, turn all", "ring": "round the ring"}[w.way]
+            return {
+                "counting": "counting",
+                "read_all": "read all, turn all",
+                "ring": "round the ring",
+                "diagonal": "across the diagonal",
+                "pairs": "in pairs",
+            }[w.way]
         case "sense_tried":
             return f"{w.screw}: 1/16 clockwise felt {w.felt}"
         case "counted":

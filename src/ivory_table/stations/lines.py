@@ -7,33 +7,17 @@ from pathlib import Path
 from ivory_table.core.value import Id, Value
 from ivory_table.link.door import Doors
 from ivory_table.link.manners import Manners
-from ivory_table.link.session import Job, LineState, LineTrouble, Session, Status, open_port
+from ivory_table.link.session import Job, LineTrouble, Session, Status, open_port
 
 from .desk import Desk, Refused
 
 
-class LineStatus(Value):
+class LineStatus(Status):
     """What a page shows of a machine's line."""
 
     machine_id: Id
     url: str | None
     manner: str
-    state: LineState
-    words: str = ""
-    job: str = ""
-    share: float | None = None
-    left_s: float | None = None
-    question: str = ""
-    question_kind: str = ""
-    answers: tuple[str, ...] = ()
-    bed_c: float | None = None
-    bed_target_c: float = 0.0
-    tip_c: float | None = None
-    tip_target_c: float = 0.0
-    #: x, y, z.
-    position_mm: tuple[float, ...] | None = None
-    homed: bool = False
-    queued: int = 0
 
 
 class Connect(Value):
@@ -66,7 +50,7 @@ class Lines:
             machine_id=machine_id,
             url=self._url(machine_id, machine.line_url),
             manner=machine.manner,
-            **{name: getattr(now, name) for name in Status.__dataclass_fields__},
+            **now.model_dump(),
         )
 
     def _url(self, machine_id: str, kept: str | None) -> str | None:

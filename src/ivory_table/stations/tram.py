@@ -220,12 +220,9 @@ def _next(state: RunState) -> advice.Stop:
     if state.at_screw is not None:
         return advice.at_stop(state.belief, state.screws, state.drag_gap_mm, state.at_screw)
     stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, _last(state))
-    if state.way != "ring":
+    if state.way not in ("ring", "diagonal", "pairs"):
         return stop
-    # Round the plate by angle, from wherever the last stop was.
-    at = state.belief.surface.screws
-    angle = np.arctan2(*(at - at.mean(axis=0)).T[::-1])
-    order = [int(j) for j in np.argsort(angle)]
+    order = advice.order_of(state.belief.surface.screws, state.way)
     last = _last(state)
     j = order[0] if last is None else order[(order.index(last) + 1) % len(order)]
     return stop if j == stop.screw else advice.at_stop(state.belief, state.screws, state.drag_gap_mm, j)

@@ -1260,6 +1260,7 @@ export interface components {
             share?: number | null;
             /**
              * State
+             * @default nobody
              * @enum {string}
              */
             state: "nobody" | "connecting" | "idle" | "busy" | "waiting" | "lost" | "halted";
@@ -1843,6 +1844,11 @@ export interface components {
             kind: "read_mm";
             /** Screw */
             screw?: string | null;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
             /** Value Mm */
             value_mm: number;
             /** X Mm */
@@ -2346,7 +2352,7 @@ export interface components {
              * Way
              * @enum {string}
              */
-            way: "counting" | "read_all" | "ring";
+            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs";
         };
         /** Turn */
         Turn: {
@@ -2409,7 +2415,7 @@ export interface components {
              * Way
              * @enum {string}
              */
-            way: "counting" | "read_all" | "ring";
+            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs";
         };
         /**
          * Zone

@@ -15,6 +15,8 @@ const WAYS = [
   { value: "counting", text: "Turn until it drags, count the marks" },
   { value: "read_all", text: "Readings in mm: read all, turn all" },
   { value: "ring", text: "Round the ring" },
+  { value: "diagonal", text: "Across the diagonal" },
+  { value: "pairs", text: "In pairs, side by side" },
 ] as const;
 
 export function Tram() {
@@ -345,6 +347,11 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           {view.step === "no_knobs" && (
             <p className="text-graphite">What a plate without knobs needs is a mesh; a tilt stays in it.</p>
           )}
+          {view.centre_z_mm > 0 && (
+            <p className="text-graphite">
+              With the tip at z {view.centre_z_mm.toFixed(2)}: lower is not known to be safe here yet.
+            </p>
+          )}
           <FeelKeys onFeel={(feel) => keepFeel(view, feel, keep)} disabled={acts.busy} />
           <Button look="quiet" className="self-start px-0" onClick={go}>
             skip it, go to Mesh
@@ -379,7 +386,8 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
   const [wrong, setWrong] = useState<string | null>(null);
   const screw = view.head.machine.screws.find((s) => s.name === view.screw);
   useEffect(() => setText(""), [view.screw, view.head.seq]);
-  const submit = () => {
+  const doubtful = acts.wrong?.problem.code === "reading_doubtful";
+  const submit = (sure = false) => {
     const typed = typedMm(text, "0.12 or -0.05");
     if ("wrong" in typed) return setWrong(typed.wrong);
     setWrong(null);
@@ -391,6 +399,7 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
         instrument: by,
         value_mm: typed.mm,
         screw: screw.name,
+        sure,
       });
   };
   return (
@@ -427,6 +436,11 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
           { value: "probe", text: "the machine's probe (height)" },
         ]}
       />
+      {doubtful && (
+        <Button disabled={acts.busy} onClick={() => submit(true)}>
+          It is right, keep it
+        </Button>
+      )}
       <Button look="main" type="submit" keyHint="Enter" disabled={acts.busy}>
         Keep
       </Button>
