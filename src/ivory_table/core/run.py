@@ -357,7 +357,7 @@ class RunState:
         mean, spread = self.belief.of(row[None, :])
         expected = sign * (float(mean[0]) - zero)
         total = float(np.hypot(spread[0], sd))
-        if abs(what.value_mm - expected) <= 5 * total:
+        if what.sure or abs(what.value_mm - expected) <= 5 * total:
             return None
         slips = (-what.value_mm, what.value_mm / 10, -what.value_mm / 10, what.value_mm * 10)
         fits = [s for s in slips if abs(s - expected) <= 2 * total]

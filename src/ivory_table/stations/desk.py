@@ -238,9 +238,8 @@ class Desk:
                     "stored_mm",
                 )
         # A machine does not mistype; what it read is kept, however odd.
-        typed = source == "hand" and isinstance(what, ReadMm) and not what.sure
-        if typed and isinstance(what, ReadMm) and (meant := state.doubtful_reading(what)) is not None:
-            expected, instead = meant
+        if isinstance(what, ReadMm) and source == "hand" and (doubt := state.doubtful_reading(what)) is not None:
+            expected, instead = doubt
             raise Refused(
                 "reading_doubtful",
                 f"{what.value_mm:g} is far from the {expected:.2f} mm that is expected here"
