@@ -48,6 +48,7 @@ class Laid:
     filament_mm: float
     length_mm: float
     tip_c: float
+    bed_c: float
     speed_mm_s: float
 
 
@@ -223,7 +224,16 @@ class PracticeMachine:
             each = length / pieces
             for (px, py, _), gap in zip(path, gaps, strict=True):
                 self.laid.append(
-                    Laid(float(px), float(py), float(gap), filament_mm / length, each, self.tip.body_c, speed_mm_s)
+                    Laid(
+                        float(px),
+                        float(py),
+                        float(gap),
+                        filament_mm / length,
+                        each,
+                        self.tip.body_c,
+                        self.bed.body_c,
+                        speed_mm_s,
+                    )
                 )
             del self.laid[:-20_000]
 

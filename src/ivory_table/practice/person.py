@@ -14,11 +14,16 @@ from ivory_table.core.proof import ProofPlan
 from ivory_table.core.tram import hand_error_mm
 
 from .elastic import crooked
-from .machine import PracticeMachine, Ways
+from .machine import Laid, PracticeMachine, Ways
 
 #: Nobody turns a knob further than this in one go.
 MOST_MARKS = 64
 CLEANS_MM = 40.0
+#: What heat and speed do to a first layer: shares of flow lost per °C too cold and per mm/s too fast.
+FORGIVEN_C, COLD_SHARE_C = 8.0, 0.008
+FAST_MM_S, FAST_SHARE = 35.0, 0.006
+#: On a plate colder than wanted by this, nothing holds.
+COLD_PLATE_C = 20.0
 CUTS_MM = (-0.040, -0.012, 0.008, 0.030)
 
 
@@ -115,6 +120,8 @@ class PracticePerson:
         body.keep()
         if self._greasy(proof, zone):
             return Look(grade="loose", greasy=True)
+        if self._cold_plate(proof, zone):
+            return Look(grade="loose")
         gap, flow = self._patch(proof, zone)
         rng = body.rng()
         bead = Bead(proof.line_mm, proof.layer_mm, flow)
@@ -126,7 +133,7 @@ class PracticePerson:
     def see_zone(self, proof: ProofPlan, zone: int) -> Swatch:
         """The patch as a drawing, for an eye that wants to judge for itself."""
         gap, flow = self._patch(proof, zone)
-        if self._greasy(proof, zone):
+        if self._greasy(proof, zone) or self._cold_plate(proof, zone):
             gap = 2 * proof.bead.free_diameter_mm  # it lies there as it fell
         return swatch(Bead(proof.line_mm, proof.layer_mm, flow), gap)
 
@@ -192,12 +199,25 @@ class PracticePerson:
         at = proof.zones[zone]
         return any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in self.body.truth.greasy)
 
+    def _cold_plate(self, proof: ProofPlan, zone: int) -> bool:
+        laid = self._laid(proof, zone)
+        return bool(laid) and float(np.mean([p.bed_c for p in laid])) < proof.bed_c - COLD_PLATE_C
+
+    def _laid(self, proof: ProofPlan, zone: int) -> list[Laid]:
+        """What the line has printed of one patch."""
+        at, half = proof.zones[zone], proof.patch_mm / 2
+        return [p for p in self.body.laid if abs(p.x_mm - at.x_mm) <= half and abs(p.y_mm - at.y_mm) <= half]
+
     def _patch(self, proof: ProofPlan, zone: int) -> tuple[float, float]:
         """The mean gap and the flow of one patch."""
         body, at, half = self.body, proof.zones[zone], proof.patch_mm / 2
-        laid = [p for p in body.laid if abs(p.x_mm - at.x_mm) <= half and abs(p.y_mm - at.y_mm) <= half]
+        laid = self._laid(proof, zone)
         flow = body.truth.extrusion
         if laid:
+            tip_c, speed = (float(np.mean([getattr(p, name) for p in laid])) for name in ("tip_c", "speed_mm_s"))
+            # A tip too cold melts less, and one too fast pushes less out than was asked of it.
+            flow *= max(1 - COLD_SHARE_C * max(proof.nozzle_c - FORGIVEN_C - tip_c, 0), 0.5)
+            flow *= max(1 - FAST_SHARE * max(speed - FAST_MM_S, 0), 0.5)
             return float(np.mean([p.gap_mm for p in laid])), flow
         places = [
             (at.x_mm + i * half / 2, at.y_mm + j * half / 2, proof.layer_mm) for i in (-1, 0, 1) for j in (-1, 0, 1)
