@@ -72,7 +72,7 @@ def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_pag
     run = take(page, "Heron")
     page.goto(f"{run}/tram")
     page.get_by_role("heading", name="Which way does this knob work?").wait_for()
-    page.keyboard.press("p")
+    page.get_by_role("button", name="Practice: read for me").click()
     page.get_by_role("heading", name="Turn until it drags.").wait_for()
     go = page.get_by_role("button", name="Go to the screw")
     expect(page.get_by_text("the tip goes over front left")).to_be_visible()  # said before it moves
@@ -85,7 +85,7 @@ def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_pag
         if page.get_by_text("waits for you").is_visible():
             page.keyboard.press("p")
         page.wait_for_timeout(150)
-    page.keyboard.press("p")
+    page.get_by_role("button", name="Practice: read for me").click()
     expect(page.get_by_text("spread then")).to_be_visible()
     leave(page)
 

@@ -347,6 +347,11 @@ class Session:
                     )
                 if int(match["line"]) == self._number:
                     self._write_raw(dressed)
+            elif kind == "halt" and self._status.state == "connecting":
+                self._fall(
+                    "halted", f"The machine is halted: {match['text']}. Look at it, recover it, then home first."
+                )
+                self._alive()
             elif kind in ("halt", "ready"):
                 self._alive()
 
@@ -446,7 +451,8 @@ class Session:
                 self._put(kind, match)
                 return
         if match := hears("halt", line):
-            if self._status.state != "halted":
+            # While connecting, an old one may still be on its way: the greeting asks for itself.
+            if self._status.state not in ("halted", "connecting"):
                 self._fall("halted", f"The machine halted: {match['text']}. Look at it, recover it, then home first.")
             self._put("halt", match)
         elif match := hears("ready", line):

@@ -67,7 +67,8 @@ class Firmware:
         if not line:
             return
         if line == self.manner.line.stop:
-            yield self.halt("stopped")
+            if not self.halted:
+                yield self.halt("stopped")
             return
         if self.halted:
             if line == self.manner.line.recover or re.sub(r"^N\d+\s*|\*\d+$", "", line) == self.manner.line.recover:
