@@ -39,7 +39,7 @@ class Settings(BaseSettings):
 
 SETTINGS = Settings()
 Port = Annotated[int, typer.Option(min=1, max=65535, help="Port on 127.0.0.1.")]
-Data = Annotated[Path, typer.Option(help="Folder of the database and the practice plates.")]
+Data = Annotated[Path, typer.Option(help="Folder of the database, manners, line logs and practice machines.")]
 
 
 def _app(data: Path, *, furnished: bool) -> FastAPI:

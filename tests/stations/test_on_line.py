@@ -69,6 +69,7 @@ class Floor:
     def keep(self, station: str, what: object) -> None:
         self.ids += 1
         self.desk.keep("run", station, Keep(id=f"k{self.ids}", seen_seq=self.run.seq, what=what))
+        self.desk.settled()
 
     def practise(self, station: str, act: Callable) -> None:
         self.ids += 1

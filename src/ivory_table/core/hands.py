@@ -1,6 +1,7 @@
-"""What can be asked of whatever stands at the plate: the practice plate, or a machine on a line.
+"""What can be asked of the person at a practice machine: hand, feel and eye.
 
-The stations know this interface only; the truth behind it stays where it is.
+The stations know this interface only; the truth behind it stays where it is. What a machine
+does is not asked here but over its line.
 """
 
 from typing import Protocol

@@ -130,9 +130,13 @@ class PracticeMachine:
     # Time and heat
 
     def wait(self, seconds: float) -> None:
-        """Let the machine's own time go by."""
-        if seconds <= 0:
-            return
+        """Let the machine's own time go by, and others with it."""
+        if seconds > 0:
+            self.pass_time(seconds)
+            self.sleep(seconds)
+
+    def pass_time(self, seconds: float) -> None:
+        """The machine's own time alone: nobody is kept waiting."""
         self.seconds += seconds
         self.bed.pass_time(seconds)
         self.tip.pass_time(seconds)
@@ -145,7 +149,6 @@ class PracticeMachine:
         if self.homed and self.seconds - self._last_motion > IDLE_S:
             self.let_go()
         self._creep(seconds)
-        self.sleep(seconds)
 
     def let_go(self) -> None:
         """Motors off: the axes may have moved, and nobody knows by how much."""

@@ -18,6 +18,7 @@ from .machine import Laid, PracticeMachine, Ways
 
 #: Nobody turns a knob further than this in one go.
 MOST_MARKS = 64
+SECONDS_A_TURN = 4.0
 CLEANS_MM = 40.0
 #: What heat and speed do to a first layer: shares of flow lost per °C too cold and per mm/s too fast.
 FORGIVEN_C, COLD_SHARE_C = 8.0, 0.008
@@ -233,4 +234,4 @@ class PracticePerson:
         if not exact:
             up += float(self.body.rng().normal(0, float(hand_error_mm(up))))
         truth.supports[screw] = max(truth.supports[screw] + up, truth.lowest[screw])
-        self.body.wait(4.0)
+        self.body.pass_time(SECONDS_A_TURN)

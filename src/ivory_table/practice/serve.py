@@ -278,11 +278,7 @@ class Served:
                 now = time.monotonic()
                 passed = (now - last) * self.pace - (self.body.seconds - seen)
                 if passed > 0:
-                    sleep, self.body.sleep = self.body.sleep, lambda _: None
-                    try:
-                        self.body.wait(passed)
-                    finally:
-                        self.body.sleep = sleep
+                    self.body.pass_time(passed)
                 last, seen = now, self.body.seconds
 
     # The door

@@ -1,6 +1,8 @@
 """Where runs are opened, kept and replayed. Every station works through this one desk."""
 
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from threading import RLock
@@ -90,6 +92,9 @@ class Desk:
         self.workshop, self.manner_for = workshop, manner_for
         self.hands_for = hands_for
         self._open: dict[str, OpenRun] = {}
+        # What a hand did happens to a practice plate after the answer has left, in its order.
+        self._teller = ThreadPoolExecutor(max_workers=1, thread_name_prefix="tell")
+        self._told: Future[None] | None = None
         self._lock = RLock()
 
     def start(self, wanted: StartRun) -> RunSetup:
@@ -170,8 +175,8 @@ class Desk:
             except IntegrityError:
                 raise Clash("entry_id_taken", "Something else was kept under this id.") from None
             self._open[run_id] = after
-        if source == "hand":
-            self._tell_hands(run, entry)
+        if source == "hand" and run.setup.machine.practice:
+            self._told = self._teller.submit(self._tell_hands, run, entry)
         return after
 
     def ask_hands(
@@ -188,7 +193,13 @@ class Desk:
                 raise Clash("run_moved_on", MOVED_ON)
             return self.keep(run_id, station, Keep(id=entry_id, seen_seq=seen_seq, what=ask(run)), "practice")
 
+    def settled(self) -> None:
+        """Wait until what was done by hand has happened to the practice plates."""
+        if self._told is not None:
+            self._told.result()
+
     def hands(self, run: OpenRun) -> Hands:
+        self.settled()
         try:
             hands = self.hands_for(run.setup)
         except ValueError as wrong:
@@ -283,31 +294,32 @@ class Desk:
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
         """What a person did by hand on a practice machine happens to the practice plate as well."""
-        try:
+        # The row is kept; a practice machine that is not running cannot follow it.
+        with suppress(ValueError):
             hands = self.hands_for(before.setup)
-        except ValueError:
-            # The row is kept; a practice machine that is not running cannot follow it.
-            return
-        if hands is None:
-            return
-        match entry.what:
-            case Counted() | Turned():
-                hands.turn(before.setup.machine.screw(entry.what.screw), entry.what.marks)
-            case TurnedAll():
-                for j, marks in enumerate(entry.what.marks):
-                    hands.turn(j, marks)
-            case OffsetSet():
-                how = convention(before.setup.machine.convention)
-                hands.move_nozzle(shift_of(before.state.stored_mm, entry.what.stored_mm, how))
-            case MeshKept():
-                hands.use_mesh(entry.what.survey)
-            case MeshUsed():
-                hands.use_mesh(before.state.mesh if entry.what.on else None)
-            case ZoneCleaned():
-                if before.state.proofs:
-                    hands.clean(before.state.proofs[-1].plan, entry.what.zone)
-            case _:
-                pass
+            if hands is not None:
+                _do_by_hand(hands, before, entry)
+
+
+def _do_by_hand(hands: Hands, before: OpenRun, entry: Entry) -> None:
+    match entry.what:
+        case Counted() | Turned():
+            hands.turn(before.setup.machine.screw(entry.what.screw), entry.what.marks)
+        case TurnedAll():
+            for j, marks in enumerate(entry.what.marks):
+                hands.turn(j, marks)
+        case OffsetSet():
+            how = convention(before.setup.machine.convention)
+            hands.move_nozzle(shift_of(before.state.stored_mm, entry.what.stored_mm, how))
+        case MeshKept():
+            hands.use_mesh(entry.what.survey)
+        case MeshUsed():
+            hands.use_mesh(before.state.mesh if entry.what.on else None)
+        case ZoneCleaned():
+            if before.state.proofs:
+                hands.clean(before.state.proofs[-1].plan, entry.what.zone)
+        case _:
+            pass
 
 
 #: A value that would press the tip deeper than this at the plate's centre asks first.

@@ -77,6 +77,7 @@ class Trial:
 
     def keep(self, station: Station, what: What) -> None:
         self.desk.keep(self.run_id, station, Keep(id=uuid4().hex, seen_seq=self.now.seq, what=what))
+        self.desk.settled()
 
     def human(self, what: str, times: float = 1) -> None:
         self.count["human_minutes"] += times * SCENARIO["human_minutes"][what]

@@ -48,6 +48,8 @@ class Work:
         """Keep a row after whatever was kept meanwhile."""
         seq = self.now.seq
         self.desk.keep(self.run_id, self.station, Keep(id=uuid4().hex, seen_seq=seq, what=what), source)
+        # Nothing moves before a turn that was made has happened.
+        self.desk.settled()
 
     def send(self, *steps: Step) -> None:
         for step in steps:
