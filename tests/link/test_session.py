@@ -284,3 +284,39 @@ def test_the_wrong_manner_is_found_out(tmp_path, bench: Bench, manner: Manner) -
     bench.sessions.append(session)
     until(lambda: session.status.state == "lost")
     assert other.name in session.status.words
+
+
+def test_an_open_thermistor_halts_the_machine_and_is_named(bench: Bench) -> None:
+    session = bench.session()
+    homed(session)
+    bench.served.fault("thermistor_open")
+    until(lambda: session.status.state == "halted")
+    assert "thermistor open" in session.status.words
+    assert bench.served.body.bed.target_c == 0
+
+
+@pytest.mark.parametrize("plug", ["tcp"], indirect=True)
+def test_a_heater_that_stops_halts_the_machine_instead_of_waiting_for_ever(bench: Bench) -> None:
+    session = bench.session()
+    bench.served.fault("heater_stops")
+
+    def heat(at: Session) -> None:
+        at.ask(at.manner.send("heat_bed", celsius=60))
+        at.pause(600)
+
+    session.start("heat", heat)
+    until(lambda: session.status.state == "halted")
+    assert "bed does not heat" in session.status.words
+
+
+def test_connecting_to_a_halted_machine_says_so_and_it_can_be_recovered(bench: Bench) -> None:
+    first = bench.session()
+    first.stop()
+    until(lambda: bench.served.firmware.halted)
+    first.close()
+    second = bench.session()
+    assert second.status.state == "halted"
+    assert "recover it" in second.status.words
+    second.recover()
+    until(lambda: second.status.state == "idle")
+    assert not second.status.homed

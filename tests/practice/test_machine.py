@@ -222,6 +222,35 @@ def test_coming_from_below_leaves_the_backlash() -> None:
     assert body.gap(60, 60, 0.5) - from_above == pytest.approx(0.02)
 
 
+def test_a_stalled_motor_is_off_by_what_it_lost_until_it_is_homed() -> None:
+    body = level()
+    body.move(60, 60, 5, 50)
+    before = body.gap(60, 60, 0.5)
+    PracticePerson(body).fault("stall")
+    body.move(60, 60, 4, 5)
+    assert body.gap(60, 60, 0.5) - before == pytest.approx(0.4)
+    body.home()
+    assert body.gap(60, 60, 0.5) - before == pytest.approx(0, abs=0.02)
+
+
+def test_a_slack_screw_creeps_and_a_pressed_one_stays() -> None:
+    body = level(relaxed=[4.0, 4.0, 4.0, 0.1])
+    body.wait(3600)
+    assert body.truth.supports[:3] == [0.0, 0.0, 0.0]
+    assert body.truth.supports[3] < -0.01
+
+
+def test_a_fault_nobody_knows_is_refused_and_none_mends_all() -> None:
+    person = hands()
+    with pytest.raises(ValueError, match="earthquake"):
+        person.fault("earthquake")
+    person.fault("heater_stops")
+    person.fault("dirty_tip")
+    person.fault("none")
+    assert person.body.bed.fault == ""
+    assert person.body.ways.dirty_tip_mm == 0
+
+
 def test_moves_take_their_time() -> None:
     body = level()
     assert body.move(body.at[0] + 100, None, None, 50) == pytest.approx(2.1, abs=0.1)
