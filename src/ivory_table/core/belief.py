@@ -215,11 +215,8 @@ def truncated_moments(centre: Array, variance: Array, low: float, high: float) -
 
 
 def _normalised(log_weight: Array) -> Array:
-    """Weights that sum to 1, none below a small share: what looked impossible once can still come back."""
     top = log_weight.max()
-    weight = np.exp(log_weight - top)
-    share = TRAM.never_ruled_out
-    return np.asarray(np.log((1 - share) * weight / weight.sum() + share / len(weight)))
+    return np.asarray(log_weight - top - np.log(np.exp(log_weight - top).sum()))
 
 
 @lru_cache(maxsize=64)

@@ -26,7 +26,6 @@ class _Tram(Value):
     extrusion_prior_sd: float
     probe_zero_sd_mm: float
     hypotheses: int
-    never_ruled_out: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
