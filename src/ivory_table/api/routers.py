@@ -230,11 +230,11 @@ async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
     async def told() -> AsyncIterator[str]:
         seen, quiet = "", 0.0
         while not await request.is_disconnected():
+            version = found.version  # before the look: a change in between is then seen at once
             status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
             if status != seen or quiet > 10:
                 seen, quiet = status, 0.0
                 yield f"data: {status}\n\n"
-            version = found.version
             while found.version == version and quiet <= 10:
                 await asyncio.sleep(0.1)
                 quiet += 0.1
