@@ -109,6 +109,8 @@ def test_a_question_is_answered_once(http: httpx.Client) -> None:
     assert asked["answers"] == ["yes", "no"]
     wrong = http.post("/api/machines/heron/line/answer", json={"text": "perhaps"})
     assert wrong.status_code == 422
+    other = http.post("/api/machines/heron/line/answer", json={"text": "yes", "question": "an older one"})
+    assert other.json()["code"] == "not_asked"
     assert http.post("/api/machines/heron/line/answer", json={"text": "no"}).status_code == 200
     until(http, "idle")
     late = http.post("/api/machines/heron/line/answer", json={"text": "no"})

@@ -85,10 +85,10 @@ def floor(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Floor]:
     machine_id = getattr(request, "param", "kestrel")
     machine = next(m for m in MACHINES if m.id == machine_id)
     plug = TcpPlug(0)
-    served = Served(machine, GAUGES[0], shipped(machine.manner), plug, seed=3, pace=300, file=None)
+    served = Served(machine, GAUGES[0], shipped(machine.manner), plug, seed=3, pace=150, file=None)
     practice = tmp_path / "practice"
     practice.mkdir()
-    address = Address(line=plug.name, door=served.door.port, pace=300)
+    address = Address(line=plug.name, door=served.door.port, pace=150)
     (practice / f"{machine_id}.address.json").write_text(address.model_dump_json())
     workshop = Workshop(tmp_path / "workshop.db")
     furnish(workshop)

@@ -152,7 +152,10 @@ line = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
 
 
 class Answer(Value):
+    """An answer to one question; a second press is not taken for the next one."""
+
     text: Annotated[str, Body(max_length=40)]
+    question: Annotated[str, Body(max_length=400)] | None = None
 
 
 class StartJob(Value):
@@ -213,7 +216,7 @@ def cancel(request: Request, machine_id: MachineId) -> LineStatus:
 
 @line.post("/answer")
 def answer(request: Request, machine_id: MachineId, given: Answer) -> LineStatus:
-    return lines(request).answer(machine_id, given.text)
+    return lines(request).answer(machine_id, given.text, given.question)
 
 
 @line.get("/log", response_class=PlainTextResponse)

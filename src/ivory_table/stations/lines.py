@@ -35,6 +35,7 @@ class Lines:
         self._sessions: dict[str, Session] = {}
         self._urls: dict[str, str] = {}
         self._lock = threading.RLock()
+        self.practising = threading.Lock()
         self._started: deque[str] = deque(maxlen=200)
         self.version = 0
         self.closing = False
@@ -134,10 +135,11 @@ class Lines:
         self.must(machine_id).cancel()
         return self.status(machine_id)
 
-    def answer(self, machine_id: str, text: str) -> LineStatus:
+    def answer(self, machine_id: str, text: str, question: str | None = None) -> LineStatus:
+        """Answer the question at hand; with `question`, that one only: a second press is not meant for the next."""
         session = self.must(machine_id)
         now = session.status
-        if now.state != "waiting" or text not in now.answers:
+        if now.state != "waiting" or text not in now.answers or question not in (None, now.question):
             raise Refused("not_asked", "The machine is not waiting for that answer now.", "text")
         session.answer(text)
         return self.status(machine_id)

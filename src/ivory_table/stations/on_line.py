@@ -234,18 +234,20 @@ def practice_answer(lines: Lines, run_id: str) -> None:
     """Let the practice person answer the question at hand."""
     run = lines.desk.open(run_id)
     machine_id = run.setup.machine.id
-    status = lines.status(machine_id)
-    if status.state != "waiting":
-        raise Refused("not_asked", "The machine is not waiting for an answer.")
-    hands = lines.desk.hands(run)
-    kind = status.question_kind
-    if kind == "feel":
-        lines.answer(machine_id, hands.slide_here())
-        return
-    if kind in ("touch", "release"):
-        hands.touch_probe(kind == "touch")
-    # A turn happens to the practice plate when its row is kept, whoever answered.
-    lines.answer(machine_id, status.answers[0])
+    # One after the other, each for the question it saw.
+    with lines.practising:
+        status = lines.status(machine_id)
+        if status.state != "waiting":
+            raise Refused("not_asked", "The machine is not waiting for an answer.")
+        hands = lines.desk.hands(run)
+        kind = status.question_kind
+        if kind == "feel":
+            lines.answer(machine_id, hands.slide_here(), status.question)
+            return
+        if kind in ("touch", "release"):
+            hands.touch_probe(kind == "touch")
+        # A turn happens to the practice plate when its row is kept, whoever answered.
+        lines.answer(machine_id, status.answers[0], status.question)
 
 
 def train(desk: Desk, run_id: str, act: Callable[[Hands], None] = lambda _: None) -> tuple[str, ...]:

@@ -51,7 +51,7 @@ export function useRunLine(runId: string, station: Station, seq: number, on: boo
 type Told =
   | { tell: "connect"; url: string | null; manner: string | null }
   | { tell: "disconnect" | "stop" | "recover" | "cancel" }
-  | { tell: "answer"; text: string }
+  | { tell: "answer"; text: string; question: string }
   | { tell: "practice" | "disturb" }
   | { tell: "start"; job: string; zones: 5 | 9 }
   | { tell: "nudge"; away_mm: number }
@@ -73,7 +73,12 @@ export function useTell(machineId: string, runId: string, station: Station) {
             }),
           );
         case "answer":
-          return answer(api.POST("/api/machines/{machine_id}/line/answer", { ...machine, body: { text: told.text } }));
+          return answer(
+            api.POST("/api/machines/{machine_id}/line/answer", {
+              ...machine,
+              body: { text: told.text, question: told.question },
+            }),
+          );
         case "practice":
           return answer(api.POST("/api/runs/{run_id}/line/practice", run));
         case "disturb":

@@ -688,8 +688,13 @@ export interface components {
             /** Zone */
             zone?: number | null;
         };
-        /** Answer */
+        /**
+         * Answer
+         * @description An answer to one question; a second press is not taken for the next one.
+         */
         Answer: {
+            /** Question */
+            question?: string | null;
             /** Text */
             text: string;
         };

@@ -39,7 +39,7 @@ export function lineKeys({ status, tell, machine }: Line): Key[] {
       keys: answers.map((_, k) => String(k + 1)),
       cap: answers.length > 1 ? `1–${answers.length}` : "1",
       does: "answer",
-      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "" }),
+      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "", question: status.question }),
     });
     if (machine.practice)
       keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: () => tell.mutate({ tell: "practice" }) });
@@ -197,7 +197,7 @@ function Question({ line }: { line: Line }) {
             key={a}
             className="flex items-center text-left"
             disabled={tell.isPending}
-            onClick={() => tell.mutate({ tell: "answer", text: a })}
+            onClick={() => tell.mutate({ tell: "answer", text: a, question: status.question })}
           >
             <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
             <span className="font-semibold">{a}</span>
