@@ -201,10 +201,8 @@ class Session:
         """After a halt: tell the machine to start afresh. It stays where it is until it is homed."""
         if self.status.state != "halted":
             raise LineTrouble("There is nothing to recover from.")
-        self._set(state="connecting", words="Waiting for the machine to answer.", homed=False)
-        if self.manner.line.recover:
-            self._write(self.manner.line.recover, dress=False)
-        self._jobs.put_nowait(("", _greet))
+        # On the worker's thread: what it was doing when the machine halted has then ended.
+        self._jobs.put_nowait(("", _wake))
 
     def answer(self, text: str) -> None:
         """The person's answer to the question at hand."""
@@ -551,6 +549,14 @@ class Session:
     def _note(self, way: str, line: str) -> None:
         if self._log:
             self._log.info("%s %s", way, line)
+
+
+def _wake(session: Session) -> None:
+    """Recover a halted machine, then greet it."""
+    session._set(state="connecting", words="Waiting for the machine to answer.", homed=False)
+    if session.manner.line.recover:
+        session._write(session.manner.line.recover, dress=False)
+    _greet(session)
 
 
 def _greet(session: Session) -> None:
