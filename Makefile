@@ -66,7 +66,7 @@ shots: .installed-dev src/ivory_table/web/index.html .installed-browser
 
 bench: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/pytest -q benchmarks --benchmark-columns=median,mean,max
-	$(BIN)/python benchmarks/trial.py --plates 500
+	$(BIN)/ivory-table trial --station tram --machines 200 --workers 2
 	$(BIN)/python benchmarks/serving.py
 	$(BIN)/python benchmarks/soak.py
 	$(BIN)/ivory-table trial --machines 200 --seed 7

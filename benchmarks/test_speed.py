@@ -24,7 +24,7 @@ def test_advice_after_a_reading(benchmark: BenchmarkFixture) -> None:
     def one_stop() -> float:
         now = advice.counted(belief, screws, 2, -3, 0.1)
         more = advice.further(now, screws, 2, 0.03, 0.1)
-        return more.spread_mm + advice.next_stop(now, screws, 0.1, 2).about_marks
+        return more.spread_mm + advice.next_stop(now, screws, 0.1, 0.03, 2).about_marks
 
     benchmark(one_stop)
 

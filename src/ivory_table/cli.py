@@ -24,6 +24,7 @@ from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
 from ivory_table.trial.run import STATIONS
 from ivory_table.trial.run import trial as run_trial
+from ivory_table.trial.tram import table as tram_table
 
 app = typer.Typer(help=__doc__, no_args_is_help=True, add_completion=False)
 
@@ -138,12 +139,42 @@ def trial(
     seed: Annotated[int, typer.Option(help="The same seed is the same machines.")] = 7,
     station: Annotated[str, typer.Option(help="As far as: tram, offset or first_layer.")] = "first_layer",
     as_json: Annotated[bool, typer.Option("--json", help="The whole report as JSON.")] = False,
+    screws: Annotated[int, typer.Option(help="Tram only: 3, 4, 6 or 9.")] = 4,
+    pitch: Annotated[float, typer.Option(min=0.1, max=3, help="Tram only: mm per turn.")] = 0.7,
+    crown: Annotated[float, typer.Option(min=-1, max=1, help="Tram only: crown of the elastic plate, mm.")] = 0.0,
+    workers: Annotated[int, typer.Option(min=1, max=64, help="Tram only: processes.")] = 1,
 ) -> None:
     """Run random practice machines through the stations, beside the ways of working by hand."""
     if station not in STATIONS:
         raise typer.BadParameter(f"There is no station '{station}' to try; there are {', '.join(STATIONS)}.")
+    if station == "tram":
+        # Three more things can be asked of the tram alone.
+        rows = tram_table(machines, seed, count=screws, pitch_mm=pitch, crown_mm=crown, workers=workers)
+        print(json.dumps(rows, indent=1) if as_json else "\n".join(_table_told(rows)))
+        return
     report = run_trial(machines, seed, station)
     print(json.dumps(report, indent=1) if as_json else "\n".join(_told(report)))
+
+
+def _table_told(table: dict[str, Any]) -> Iterator[str]:
+    """The tram table in lines: for each truth, every policy with two standard errors."""
+    yield (
+        f"{table['machines']} machines for each truth, seed {table['seed']}, {table['screws']} screws, "
+        f"{table['pitch_mm']} mm per turn, crown {table['crown_mm']} mm, {table['seconds']} s, scenario {table['scenario']}"
+    )
+    for row in table["rows"]:
+        truth = row["truth"]
+        yield f"passes {truth:.0%} of a twist" if isinstance(truth, float) else f"{truth} plate"
+        for name, found in row.items():
+            if name == "truth":
+                continue
+            if "mean" in found:
+                line = f"  {name:18} {found['mean']:6.2f} ± {found['two_se']:.2f} {found['unit']}, "
+                yield line + ", ".join(
+                    f"{k.replace('_', ' ')} {v}" for k, v in found.items() if k not in ("mean", "two_se", "unit")
+                )
+            else:
+                yield f"  {name:18} " + ", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.items())
 
 
 def _told(report: dict[str, Any]) -> Iterator[str]:

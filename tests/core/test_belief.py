@@ -1,5 +1,7 @@
 """The one belief, against textbook Gaussians, sampling and scipy's own truncated normal."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -8,7 +10,7 @@ from scipy.stats import truncnorm
 
 from ivory_table.core import advice
 from ivory_table.core.belief import Belief, truncated_moments
-from ivory_table.core.gauge import FEELS, feel_interval
+from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling
@@ -76,8 +78,8 @@ def test_an_interval_far_in_the_tail_stays_finite(low: float) -> None:
 def test_a_feel_never_widens_the_belief_and_points_the_right_way(feel: str, t: float) -> None:
     belief = prior()
     row = belief.gap_row(122, 118)
-    low, high = feel_interval(feel, t)
-    now = belief.felt(row, -high, -low, 0.012)
+    low, high = feel_interval(feel, t, FeelScale())
+    now = belief._felt(row, -high, -low, 0.012)  # before new hypotheses are drawn
     mean_before, sd_before = belief.of(row[None])
     mean, sd = now.of(row[None])
     assert sd[0] <= sd_before[0] + 1e-12
@@ -88,7 +90,7 @@ def test_a_feel_never_widens_the_belief_and_points_the_right_way(feel: str, t: f
 
 
 @settings(max_examples=30, deadline=None)
-@given(st.integers(0, 3), st.floats(-0.5, 0.5))
+@given(st.integers(0, 3), st.floats(-0.5, 0.5).filter(lambda up: abs(up) > 1e-6))
 def test_raising_a_screw_raises_the_plate_there(j: int, up: float) -> None:
     screw = HERON.machine.screws[j]
     belief = prior()
@@ -111,15 +113,75 @@ def test_moving_the_nozzle_away_lowers_the_plate_against_it() -> None:
     assert prior().nozzle_moved(0.1).height([(122, 118)])[0][0] == pytest.approx(-0.1)
 
 
-def test_a_count_explains_itself_by_a_reversed_knob_only_when_it_must() -> None:
+def test_a_reversed_knob_is_told_by_its_neighbours_too() -> None:
+    """On a plate that rocks, the others go the wrong way when a knob does."""
+    screws = HERON.machine.screws
+    truth = coupling(np.full(4, 1 / 0.1 - 1), np.outer([1, -1, -1, 1], [1, -1, -1, 1]) / 4)
+    belief = prior()
+    for screw in screws:
+        belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.004)
+    belief = advice.turned(belief, screws, 0, 8)
+    for k in (1, 2, 3):
+        moved = -truth[k, 0] * 8 * screws[0].mm_per_mark
+        belief = belief.read(belief.gap_row(screws[k].x_mm, screws[k].y_mm), moved, 0.004)
+    assert belief.p_reversed()[0] > 0.9
+    assert belief.p_reversed()[1:].max() < 0.01
+
+
+@pytest.mark.parametrize(("before", "likely"), [("loose", False), ("tight", True)])
+def test_what_the_gauge_said_before_the_turn_shows_a_knobs_sense(before: str, likely: bool) -> None:
+    """The first count of a new machine: raised by its declared sense, from a gauge that was loose or tight."""
+    screws = HERON.machine.screws
+    belief = advice.counted(prior(), screws, 2, 5, 0.0)
+    assert advice.sense_in_doubt(belief, 2)
+    belief = advice.felt_before(belief, screws, 2, 5, before)
+    assert bool(belief.p_reversed()[2] > 0.9) is likely
+
+
+def test_new_hypotheses_carry_everything_that_was_told() -> None:
+    """Drawn anew, the belief is the same as on very many hypotheses that were never drawn anew."""
+    screws, surface = HERON.machine.screws, SURFACE
+    truth = coupling(np.full(4, 1 / 0.3 - 1), np.outer([1, -1, -1, 1], [1, -1, -1, 1]) / 4)
+
+    def tell(belief: Belief) -> Belief:
+        rng = np.random.default_rng(4)
+        heights = truth @ rng.normal(0, 0.3, 4)
+        for j, marks in ((0, 9), (3, -7), (1, 5), (2, -4)):
+            for k, screw in enumerate(screws):
+                value = heights[k] + rng.normal(0, 0.005)
+                belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), value, 0.005)
+            belief = advice.turned(belief, screws, j, marks)
+            heights = heights + truth[:, j] * marks * screws[j].mm_per_mark
+        return belief
+
+    few = tell(prior())
+    many = Belief.prior(surface, bias_sd_mm=0.02, hypotheses=20_000)
+    many = tell(replace(many, chosen_at=10_000))
+    assert few.chosen_at > 0
+    assert many.chosen_at == 10_000
+    assert np.allclose(few.collapsed[0][:4], many.collapsed[0][:4], atol=0.012)
+    assert few.passes_of_twist()[0] == pytest.approx(many.passes_of_twist()[0], abs=0.12)
+
+
+def test_a_knob_that_gives_less_than_its_pitch_is_learnt() -> None:
     screws = HERON.machine.screws
     belief = prior()
-    for j in range(4):
-        belief = advice.counted(belief, screws, j, 0, 0.0)
-    pushed = advice.turned(belief, screws, 0, 6)
-    right = advice.reversed_evidence(pushed, screws, 0, -6, 0.0)
-    wrong = advice.reversed_evidence(pushed, screws, 0, 6, 0.0)
-    assert right < 0 < 7 < wrong
+    row = belief.gap_row(screws[1].x_mm, screws[1].y_mm)
+    belief = belief.read(row, 0.0, 0.002)
+    for k in range(12):
+        up = 0.3 if k % 2 == 0 else -0.3
+        belief = belief.turned(1, up, 0.004).read(row, 0.27 if k % 2 == 0 else 0.0, 0.004)
+    mean, sd = belief.gains()
+    passed = float(belief.weight @ belief.passes[:, 1, 1])
+    assert (1 + mean[1]) * passed == pytest.approx(0.9, abs=0.03)
+    assert np.all(np.abs(np.delete(mean, 1)) < 0.01)
+    assert np.all(sd <= 0.025)
+
+
+def test_a_run_does_not_make_the_next_one_less_certain_of_the_supports() -> None:
+    belief = advice.counted(prior(), HERON.machine.screws, 0, 3, 0.0)
+    _, cov = belief.compliance_learnt()
+    assert np.linalg.eigvalsh(belief.prior_of.cov[:4, :4] - cov).min() > -1e-9
 
 
 def test_read_all_then_turn_all_levels_a_known_plate() -> None:

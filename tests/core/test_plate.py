@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from ivory_table.core.gauge import FEELS, Gauge, feel_interval
+from ivory_table.core.gauge import FEELS, FeelScale, Gauge, feel_interval
 from ivory_table.core.plate import Filament, KeepOut, Machine, Plate, Screw
 from tests.conftest import setup_for
 
@@ -114,11 +114,11 @@ def test_values_are_frozen() -> None:
 
 
 def test_feels_lie_side_by_side_without_a_hole() -> None:
-    intervals = [feel_interval(f, 0.1) for f in FEELS]
+    intervals = [feel_interval(f, 0.1, FeelScale()) for f in FEELS]
     assert intervals[0][0] == -float("inf")
     assert intervals[-1][1] == float("inf")
     assert all(a[1] == b[0] for a, b in itertools.pairwise(intervals))
-    low, high = feel_interval("drag", 0.1)
+    low, high = feel_interval("drag", 0.1, FeelScale())
     assert (low, high) == (pytest.approx(0.088), pytest.approx(0.108))
 
 

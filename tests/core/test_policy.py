@@ -2,127 +2,145 @@
 
 import numpy as np
 import pytest
-from benchmarks import trial
 
 from ivory_table.core import advice
 from ivory_table.core.belief import Belief
 from ivory_table.core.plate import Plate, Screw
-from ivory_table.core.surface import Surface, bending_energy
-from ivory_table.core.tram import coupling, hand_error_mm
+from ivory_table.core.surface import Surface
+from ivory_table.trial import tram as trial
+from ivory_table.trial.tram import TOL, new_belief, screws_of
 
-TOL = 0.03
-PLATE = Plate(id="trial", name="trial", width_mm=244, depth_mm=236)
-
-
-def fresh(screws: tuple[Screw, ...]) -> Belief:
-    return Belief.prior(Surface(PLATE, np.array([[s.x_mm, s.y_mm] for s in screws])), bias_sd_mm=0.02)
+SCREWS = screws_of()
 
 
-@pytest.mark.parametrize(("kappa", "bar"), [(1.0, 8.5), (0.7, 9.0), (0.4, 10.5), (0.15, 12.0)])
-def test_counting_ends_soon_and_rightly_and_beats_the_ring(kappa: float, bar: float) -> None:
-    new = fresh(trial.screws())
-    counting = [trial.count(trial.Truth(np.random.default_rng([5, k]), kappa), new, TOL) for k in range(24)]
-    rings = [trial.ring(trial.Truth(np.random.default_rng([5, k]), kappa), TOL) for k in range(24)]
-    stops = np.mean([c[0] for c in counting])
-    assert stops <= bar
-    assert stops < np.mean([r[0] for r in rings])
-    assert np.mean([c[1] for c in counting]) >= 0.8  # 24 plates: the benchmark measures 500
+@pytest.fixture(scope="module")
+def rows() -> dict:
+    """The table of the trial, on few machines: the benchmark measures many."""
+    made = trial.table(16, 5, [1.0, 0.4, "elastic"], workers=2)
+    return {row["truth"]: row for row in made["rows"]}
 
 
-def test_a_known_machine_needs_no_more_stops_than_a_new_one() -> None:
-    screws, kappa = trial.screws(), 0.3
-    surface = Surface(PLATE, np.array([[s.x_mm, s.y_mm] for s in screws]))
-    lam = np.log(1 / kappa - 1)
-    known = Belief.prior(surface, bias_sd_mm=0.02, lam_known=(np.full(4, lam), 0.05 * np.eye(4)))
-    new = fresh(screws)
-    stops = [
-        np.mean([trial.count(trial.Truth(np.random.default_rng([6, k]), kappa), b, TOL)[0] for k in range(24)])
-        for b in (known, new)
-    ]
-    assert stops[0] <= stops[1] + 0.3
+@pytest.mark.parametrize(("truth", "bar"), [(1.0, 8.2), (0.4, 10.2), ("elastic", 10.5)])
+def test_counting_ends_soon_and_rightly_and_beats_the_ring(rows: dict, truth: float | str, bar: float) -> None:
+    counting = rows[truth]["counting, new"]
+    assert counting["mean"] <= bar
+    assert counting["mean"] < rows[truth]["ring"]["mean"]
+    assert counting["truly_within"] >= 0.8
+    assert counting["capped"] == 0
 
 
-def test_stated_intervals_hold_about_as_often_as_they_say() -> None:
-    """The belief's 90 % interval of a screw's height, after every stop, against the truth."""
-    screws = trial.screws()
-    held = []
-    for k in range(16):
-        truth = trial.Truth(np.random.default_rng([9, k]), 0.5)
-        belief, last = fresh(screws), None
-        for _ in range(6):
-            j = advice.next_stop(belief, screws, 0.0, last).screw
-            belief = advice.counted(belief, screws, j, truth.until_drag(j), 0.0)
-            last = j
-            mean, cov = belief.collapsed
-            centre = np.eye(4) - 0.25
-            off = centre @ (truth.h - mean[:4])
-            sd = np.sqrt(np.diag(centre @ cov[:4, :4] @ centre))
-            held += list(np.abs(off) <= 1.645 * sd)
-    assert 0.82 <= np.mean(held) <= 0.99
+@pytest.mark.parametrize("truth", [1.0, 0.4, "elastic"])
+def test_a_known_machine_needs_no_more_than_a_new_one(rows: dict, truth: float | str) -> None:
+    for way in ("counting", "read all"):
+        assert rows[truth][f"{way}, known"]["mean"] <= rows[truth][f"{way}, new"]["mean"] + 0.4
+
+
+@pytest.mark.parametrize("truth", [1.0, 0.4, "elastic"])
+def test_reading_all_takes_two_rounds_and_less_on_a_known_machine(rows: dict, truth: float | str) -> None:
+    assert rows[truth]["read all, new"]["mean"] <= 2.4
+    assert rows[truth]["read all, known"]["mean"] <= 1.8
+    assert rows[truth]["read all, new"]["truly_within"] >= 0.85
+
+
+def test_what_is_stated_mostly_holds(rows: dict) -> None:
+    shares = [row[k]["heights_held"] for row in rows.values() for k in ("counting, new", "read all, new")]
+    assert 0.82 <= float(np.mean(shares)) <= 0.98
+
+
+def test_a_reversed_knob_is_found_where_it_shows(rows: dict) -> None:
+    for row in rows.values():
+        assert row["reversed"]["seen"] == 0 or row["reversed"]["found_at_once"] >= 0.9
+        assert row["counting, new"]["false_alarms_per_1000"] == 0
 
 
 def test_the_next_stop_is_never_the_last_one_again() -> None:
-    screws = trial.screws()
-    belief = fresh(screws)
+    belief = new_belief(SCREWS)
     for last in range(4):
-        assert advice.next_stop(belief, screws, 0.0, last).screw != last
+        assert advice.next_stop(belief, SCREWS, 0.0, TOL, last).screw != last
 
 
 def test_the_second_visit_goes_across_the_diagonal() -> None:
-    screws = trial.screws()
-    belief = advice.counted(fresh(screws), screws, 0, 3, 0.0)
-    assert advice.next_stop(belief, screws, 0.0, 0).screw == 3
+    belief = advice.counted(new_belief(SCREWS), SCREWS, 0, 3, 0.0)
+    assert advice.next_stop(belief, SCREWS, 0.0, TOL, 0).screw == 3
 
 
 def test_nothing_is_turned_further_on_a_level_known_plate() -> None:
-    screws = trial.screws()
-    belief = fresh(screws)
+    belief = new_belief(SCREWS)
     for j in (0, 3, 1, 2, 0, 3, 1, 2):
-        belief = advice.counted(belief, screws, j, 0, 0.0)
-    more = advice.further(belief, screws, 2, TOL, 0.0)
+        belief = advice.counted(belief, SCREWS, j, 0, 0.0)
+    more = advice.further(belief, SCREWS, 2, TOL, 0.0)
     assert more.marks == 0
     assert more.p_within > 0.9
 
 
 def test_a_corner_known_to_be_low_is_foretold_its_turn() -> None:
-    screws = trial.screws()
-    belief = fresh(screws)
+    belief = new_belief(SCREWS)
     for j in (0, 3, 1, 2):
-        belief = advice.counted(belief, screws, j, 0, 0.0)
-    lowered = advice.turned(belief, screws, 1, -5)
-    stop = advice.next_stop(lowered, screws, 0.0, 2)
-    assert stop.screw in (1, 2)
-    at = advice.at_stop(lowered, screws, 0.0, 1)
-    assert at.about_marks == pytest.approx(5, abs=1)
-
-
-def ring_of(count: int) -> tuple[Screw, ...]:
-    angle = np.linspace(0, 2 * np.pi, count, endpoint=False)
-    return tuple(
-        Screw(name=f"s{k}", x_mm=122 + 90 * np.cos(a), y_mm=118 + 90 * np.sin(a), pitch_mm=0.5)
-        for k, a in enumerate(angle)
-    )
+        belief = advice.counted(belief, SCREWS, j, 0, 0.0)
+    lowered = advice.turned(belief, SCREWS, 1, -5)
+    assert advice.next_stop(lowered, SCREWS, 0.0, TOL, 2).screw in (1, 2)
+    assert advice.at_stop(lowered, SCREWS, 0.0, 1).about_marks == pytest.approx(5, abs=1)
 
 
 @pytest.mark.parametrize("count", [3, 4, 6, 9])
-def test_other_numbers_of_screws_are_trammed_too(count: int) -> None:
-    screws = ring_of(count)
+@pytest.mark.parametrize("pitch", [0.5, 0.7])
+def test_other_numbers_of_screws_and_threads_are_trammed_too(count: int, pitch: float) -> None:
+    screws = screws_of(count, pitch)
     rng = np.random.default_rng(count)
-    energy = bending_energy(np.array([[s.x_mm, s.y_mm] for s in screws]))
-    a = coupling(np.full(count, 1.0), energy)
-    h = a @ rng.normal(0, 0.2, count)
-    belief, last = fresh(screws), None
-    for _ in range(6 * count):
-        j = advice.next_stop(belief, screws, 0.0, last).screw
-        up = (rng.normal(0, 0.013) - h[j]) / a[j, j]
-        h = h + a[:, j] * (up + rng.normal(0, float(hand_error_mm(up))))
-        belief = advice.counted(belief, screws, j, round(up / screws[j].mm_per_mark), 0.0)
-        more = advice.further(belief, screws, j, TOL, 0.0)
-        if more.marks:
-            h = h + a[:, j] * (more.up_mm + rng.normal(0, float(hand_error_mm(more.up_mm))))
-            belief = advice.turned(belief, screws, j, more.marks)
-        last = j
-        if belief.p_within(TOL) >= 0.9:
-            break
-    assert belief.p_within(TOL) >= (0.9 if count <= 6 else 0.6)
-    assert np.ptp(h) < 0.12
+    person = trial.Person(rng, screws, trial.plate_for(0.5, rng, screws, 0.0))
+    tally, _ = trial.counting(person, new_belief(screws))
+    assert tally.stops < trial.cap(screws)
+    assert np.ptp(person.plant.heights) < 0.1
+
+
+def test_a_crown_is_no_reason_not_to_be_done() -> None:
+    """Form is not the knobs' business: a plate bowed by 0.10 mm is trammed all the same."""
+    screws = screws_of()
+    for seed in range(3):
+        rng = np.random.default_rng(seed)
+        person = trial.Person(rng, screws, trial.plate_for("elastic", rng, screws, 0.10))
+        tally, _ = trial.counting(person, new_belief(screws))
+        assert tally.stops < trial.cap(screws)
+        assert person.within()
+
+
+def test_the_look_ahead_agrees_with_doing_it() -> None:
+    """What is left after a visit, as foretold on one known hypothesis, against many simulated visits."""
+    plate = Plate(id="p", name="p", width_mm=244, depth_mm=236)
+    surface = Surface(plate, np.array([[s.x_mm, s.y_mm] for s in SCREWS]))
+    lam = (np.full(4, np.log(1.1)), 1e-6 * np.eye(4))
+    belief = Belief.prior(surface, bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
+    for j in (0, 3, 1):
+        belief = advice.counted(belief, SCREWS, j, 2, 0.0)
+    ahead = advice._Ahead.of(belief, SCREWS)
+    foretold = float(ahead.costs(belief, 0.0)[0, ahead.sets.index((2,))])
+    rng = np.random.default_rng(3)
+    a = belief.passes[0]
+    left = []
+    cov = np.tensordot(belief.weight, belief.cov[:, :4, :4], axes=1)
+    for _ in range(4000):
+        h = rng.multivariate_normal(belief.weight @ belief.mean[:, :4], cov)
+        h = h - a[:, 2] * (h[2] / a[2, 2]) + a[:, 2] * rng.normal(0, 0.015)
+        # then as much further as is best, knowing everything else only by its mean
+        left.append(h)
+    after = np.array(left)
+    centre = ahead.centre
+    mean = after.mean(axis=0)
+    best = -(a[:, 2] @ centre @ mean) / (a[:, 2] @ centre @ a[:, 2])
+    after = after + best * a[:, 2]
+    simulated = float(np.einsum("ki,ij,kj->k", after, centre, after).mean())
+    assert foretold == pytest.approx(simulated, rel=0.35)
+
+
+@pytest.mark.parametrize("way", ["ring", "diagonal", "pairs"])
+def test_each_way_round_visits_every_screw_once(way: str) -> None:
+    at = np.array([[s.x_mm, s.y_mm] for s in SCREWS])
+    assert sorted(advice.order_of(at, way)) == [0, 1, 2, 3]
+
+
+def test_half_a_mark_is_never_reduced() -> None:
+    from ivory_table.stations.sheet import marks_words
+
+    assert marks_words(2, 16) == "2/16"
+    assert marks_words(-3.5, 16) == "7/32"
+    assert Screw(name="s", x_mm=0, y_mm=0).mm_per_mark == pytest.approx(0.04375)

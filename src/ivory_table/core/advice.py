@@ -4,17 +4,23 @@ All lengths in mm, all turns in marks, positive clockwise seen from above.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
+from itertools import combinations
+from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.special import log_ndtr
+from scipy.stats import studentized_range
 
 from .belief import Belief
-from .defaults import FEEL, TRAM
+from .defaults import TRAM
 from .plate import Screw
 from .surface import Array
 from .tram import hand_error_mm
 
 #: Extra turns that are worth looking at after a count.
-_FURTHER = np.arange(-4, 5)
+_FURTHER = np.arange(-8, 9) / 2
 
 
 @dataclass(frozen=True)
@@ -29,21 +35,15 @@ class Stop:
 
 @dataclass(frozen=True)
 class Further:
-    """The turn to make beyond the drag, and what it is expected to bring."""
+    """The turn to make beyond the drag, and what it is expected to bring. Half marks where they pay."""
 
-    marks: int
+    marks: float
     up_mm: float
     p_within: float
     spread_mm: float
     spread_sd_mm: float
     #: What the screws not yet at rest will take back from this one.
     others_mm: tuple[float, ...]
-
-
-def drag_sd_mm() -> float:
-    """Scatter of a knob turned until the gauge drags: the feel's, and somewhere within `drag`."""
-    low, high = FEEL.cuts_mm[1], FEEL.cuts_mm[2]
-    return float(np.hypot(FEEL.scatter_mm, (high - low) / 12**0.5))
 
 
 def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, drag_gap_mm: float) -> Belief:
@@ -61,7 +61,7 @@ def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, dra
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float, extra_sd_mm: float = 0.0) -> Belief:
     """The gauge drags at a place with the tip at z 0: shift - height = thickness + bias."""
     row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
-    return belief.read(row, belief.shift_mm - drag_gap_mm, float(np.hypot(drag_sd_mm(), extra_sd_mm)))
+    return belief.read(row, belief.shift_mm - drag_gap_mm, extra_sd_mm, dragged=True)
 
 
 def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> Belief:
@@ -70,75 +70,144 @@ def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> B
     return belief.turned(j, up, float(hand_error_mm(up)))
 
 
-def reversed_evidence(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, drag_gap_mm: float) -> float:
-    """ln of how much better a count is explained by a knob that works against its declared sense."""
-
-    screw = screws[j]
-    row = belief.gap_row(screw.x_mm, screw.y_mm) + belief.surface.unit(belief.surface.bias)
-    up = marks * screw.mm_per_mark * screw.sense
-    hand = float(hand_error_mm(up))
-    # Only the height at this screw is looked at: its mean, its variance, and how far a turn moves it.
-    lever = belief.passes[:, :, j] @ row[: belief.surface.knobs]
-    at, variance = belief.mean @ row, (belief.cov @ row) @ row
-    s = variance + lever**2 * (hand**2 + screw.mm_per_mark**2 / 12) + drag_sd_mm() ** 2 + hand**2
-
-    def log_p(sign: int) -> float:
-        miss = belief.shift_mm - drag_gap_mm - at - sign * lever * up
-        return float(np.logaddexp.reduce(belief.log_weight - 0.5 * (np.log(s) + miss**2 / s)))
-
-    return log_p(-1) - log_p(+1)
+def sense_in_doubt(belief: Belief, j: int) -> bool:
+    """Whether it is worth asking if the gauge was tight or loose before the turn: until the knob has shown its sense."""
+    return bool(belief.p_reversed()[j] > TRAM.reversed_proved + 1e-9)
 
 
-def _visit_terms(belief: Belief, screws: tuple[Screw, ...]) -> tuple[Array, Array]:
-    """Per hypothesis and screw: what a visit leaves of the mean, and of the uncertainty.
+def felt_before(
+    belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, before: Literal["tight", "loose"]
+) -> Belief:
+    """What the gauge said before a counted turn: a knob that loosened a loose gauge works the other way.
 
-    Returns Q (n, m, m, m), with the cost of means mu' Q[:, j] mu after a visit to j and the
-    best turn there, and the constant part (n, m). M = I - (1 - w) 11'/m lets the common height
-    weigh little: it belongs to the offset, but a plate far from the drag costs long turns.
-    Q = M - M a a' M / (a' M a) is what turning j cannot mend.
+    By hypothesis the turn moved the plate here by its lever; a loose gauge wanted it up.
     """
+    up = marks * screws[j].mm_per_mark * screws[j].sense
+    wanted = 1.0 if before == "loose" else -1.0
+
+    def told(b: Belief) -> Array:
+        s = np.hypot(b.drag_sd * 2**0.5, float(hand_error_mm(up)))
+        return np.asarray(np.logaddexp(log_ndtr(wanted * b.passes[:, j, j] * up / s), np.log(TRAM.said_wrong)))
+
+    return belief.weighed(told)
+
+
+@dataclass(frozen=True, eq=False)
+class _Ahead:
+    """What the next few visits can still mend, for every set of screws that may be visited.
+
+    With M taking out most of the common height (it belongs to the offset, but a plate far from the
+    drag costs long turns), E over the hypotheses, and S a set of screws visited and turned as well
+    as can be from what is read there, the expected h' M h left is
+
+        E h'Mh - g_S' N_SS^-1 g_S - tr(N_SS^-1 B_S L B_S') + noise,   N = E A'MA, g = E A'Mh, B = E A'M,
+
+    where L is what the readings at S will have told. Sets are tried from small to large: the fewest
+    visits that are expected to end it are what counts.
+    """
+
+    sets: tuple[tuple[int, ...], ...]
+    #: (sets, m, m) N_SS^-1 in the full frame, and (sets,) what does not depend on the means.
+    solve: Array
+    constant: Array
+    normal: Array
+    weighted: Array  # (n, m, m) w A'M, for g
+    centre: Array
+
+    @classmethod
+    def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
+        m = len(screws)
+        centre = np.eye(m) - (1 - TRAM.common_weight) / m
+        a, w = belief.passes, belief.weight
+        weighted = (w[:, None, None] * a.transpose(0, 2, 1)) @ centre
+        normal = np.tensordot(weighted, a, axes=((0, 2), (0, 1)))
+        pull = weighted.sum(axis=0)
+        # The hypotheses' own means stay with g: only the uncertainty within them is left to learn.
+        within = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
+        noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
+        mark = np.array([s.mm_per_mark for s in screws])
+        after = np.diag(normal) * (TRAM.hand_floor_mm**2 + mark**2 / 12)
+        sets = _sets(m)
+        solve, constant = np.zeros((len(sets), m, m)), np.full(len(sets), float(np.trace(centre @ within)))
+        done = 0
+        for at in _sets_by_size(m):
+            here = np.arange(done, done + len(at))
+            done += len(at)
+            rows, columns = at[:, :, None], at[:, None, :]
+            inverse = np.linalg.inv(normal[rows, columns])
+            solve[here[:, None, None], rows, columns] = inverse
+            told = np.linalg.inv(within[rows, columns] + noise * np.eye(at.shape[1]))
+            reach = pull[at] @ within[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
+            toward = reach @ told @ reach.transpose(0, 2, 1)
+            constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
+        return cls(sets, solve, constant, normal, weighted, centre)
+
+    def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
+        """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
+        ups = np.zeros(1) if ups is None else ups
+        m, w = belief.passes.shape[1], belief.weight
+        heights, lever = belief.mean[:, :m] - drag_at, belief.passes[:, :, knob]
+        flat = self.weighted.transpose(0, 2, 1).reshape(-1, m)
+        g = heights.reshape(-1) @ flat + ups[:, None] * self.normal[knob]
+        leveled = heights @ self.centre
+        now = w @ (leveled * heights).sum(axis=1) + 2 * ups * (w @ (leveled * lever).sum(axis=1))
+        now = now + self.normal[knob, knob] * (ups**2 + np.where(ups, TRAM.hand_floor_mm**2, 0.0))
+        mended = (np.tensordot(g, self.solve, axes=(1, 1)) * g[:, None, :]).sum(axis=2)
+        return np.asarray(now[:, None] - mended + self.constant)
+
+
+@lru_cache(maxsize=16)
+def _sets(m: int) -> tuple[tuple[int, ...], ...]:
+    """Sets of screws worth looking ahead to, small ones first: up to three of four, two of many."""
+    most = 3 if m <= 5 else 2
+    return tuple(s for n in range(1, most + 1) for s in combinations(range(m), n))
+
+
+@lru_cache(maxsize=16)
+def _sets_by_size(m: int) -> tuple[NDArray[np.intp], ...]:
+    """The same as index arrays, (sets of one size, size) each."""
+    sizes = sorted({len(s) for s in _sets(m)})
+    return tuple(np.array([s for s in _sets(m) if len(s) == n]) for n in sizes)
+
+
+def _ends_at(m: int, tol_mm: float) -> float:
+    """Expected h' M h at which done is usually declared: the range of m normals stays within 2 tol with 90 %."""
+    return (m - 1) * (2 * tol_mm / float(studentized_range_90(m))) ** 2
+
+
+@lru_cache(maxsize=16)
+def studentized_range_90(m: int) -> float:
+    """The range of m standard normals that is kept in 90 % (Tukey's studentised range, sd known)."""
+    return float(studentized_range.ppf(TRAM.done_at, m, 1e6))
+
+
+def next_stop(
+    belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, tol_mm: float, last: int | None = None
+) -> Stop:
+    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself."""
+    ahead = _Ahead.of(belief, screws)
     m = len(screws)
-    centre = np.eye(m) - (1 - TRAM.common_weight) / m
-    cov = belief.cov[:, :m, :m]
-    columns = belief.passes.transpose(0, 2, 1)  # (n, j, i): how screw j moves the plate at i
-    ma = columns @ centre
-    q = centre - ma[:, :, :, None] * ma[:, :, None, :] / np.einsum("nji,nji->nj", ma, columns)[..., None, None]
-    mark = np.array([s.mm_per_mark for s in screws])
-    noise = (
-        drag_sd_mm() ** 2 + TRAM.hand_floor_mm**2 + (mark**2 / 12) * np.diagonal(belief.passes, axis1=1, axis2=2) ** 2
-    )
-    s = np.diagonal(cov, axis1=1, axis2=2) + noise
-    gain = cov / s[:, :, None]  # symmetric: row j is the gain of a reading at j
-    left = np.trace(centre @ cov, axis1=1, axis2=2)[:, None] - s * np.einsum("nji,ik,njk->nj", gain, centre, gain)
-    learnt = s * np.einsum("nji,njik,njk->nj", gain, q, gain)
-    return q, left + learnt
-
-
-def stop_costs(belief: Belief, screws: tuple[Screw, ...], drag_height_mm: float, heights: Array | None = None) -> Array:
-    """Expected squared heights against the drag, (..., m), after a visit to each screw.
-
-    `heights` (..., n, m) other means to judge with, one set per hypothesis.
-    """
-    m, n = len(screws), len(belief.weight)
-    q, constant = _visit_terms(belief, screws)
-    mean = (belief.mean[:, :m] if heights is None else heights) - drag_height_mm
-    # sum over hypotheses of w mu' Q_j mu, as one matrix product
-    squares = (mean[..., :, None] * mean[..., None, :]).reshape(*mean.shape[:-2], n * m * m)
-    weighted = (belief.weight[:, None, None, None] * q).transpose(0, 2, 3, 1).reshape(n * m * m, m)
-    return np.asarray(squares @ weighted + belief.weight @ constant)
-
-
-def next_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, last: int | None = None) -> Stop:
-    """The screw whose visit is expected to leave least; on a tie the one across the diagonal."""
-    drag_at = drag_height(belief, drag_gap_mm)
-    left = stop_costs(belief, screws, drag_at)
-    costs = left.copy()
+    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
+    first = costs[:m].copy()
     if last is not None:
         at = belief.surface.screws
         away = np.linalg.norm(at - at[last], axis=1)
-        costs *= 1 - 0.02 * away / away.max()
-        costs[last] = np.inf
-    return at_stop(belief, screws, drag_gap_mm, int(np.argmin(costs)), left)
+        first *= 1 - 0.02 * away / away.max()
+        first[last] = np.inf
+    chosen = ahead.sets[_fewest(ahead, costs, _ends_at(m, tol_mm))]
+    among = [j for j in chosen if j != last] or [j for j in range(m) if j != last]
+    j = min(among, key=lambda j: first[j])
+    return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
+
+
+def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> int:
+    """The cheapest set of the fewest visits that end it; if none does, the cheapest of all."""
+    size = np.array([len(s) for s in ahead.sets])
+    good = costs <= ends_at
+    if not good.any():
+        return int(np.argmin(costs))
+    fewest = size[good].min()
+    return int(np.argmin(np.where(good & (size == fewest), costs, np.inf)))
 
 
 def order_of(screws: Array, way: str) -> list[int]:
@@ -155,16 +224,18 @@ def order_of(screws: Array, way: str) -> list[int]:
     return [ring[(k // 2 + (k % 2) * half) % m] for k in range(m)]
 
 
-def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: Array | None = None) -> Stop:
-    """What is expected of a visit to screw j. `left` as from `stop_costs`, when it is at hand."""
+def at_stop(
+    belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: float | None = None
+) -> Stop:
+    """What is expected of a visit to screw j. `left` is the expected h' M h after it, when it is at hand."""
     m, screw = len(screws), screws[j]
     drag_at = drag_height(belief, drag_gap_mm)
     if left is None:
-        left = stop_costs(belief, screws, drag_at)
+        left = float(_Ahead.of(belief, screws).costs(belief, drag_at)[0, j])
     heights, _ = belief.collapsed
     passed = float(belief.weight @ belief.passes[:, j, j])
     about = (drag_at - heights[j]) / passed / (screw.mm_per_mark * screw.sense)
-    spread = float(np.sqrt(max(left[j], 0.0) / (m - 1)))
+    spread = float(np.sqrt(max(left, 0.0) / (m - 1)))
     # The mean range of m normal heights is about d_2 sd (Tippett 1925).
     d2 = {3: 1.693, 4: 2.059, 5: 2.326, 6: 2.534}.get(m, 2.9)
     return Stop(j, float(about), d2 * spread, 0.43 * d2 * spread)
@@ -186,26 +257,31 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     options = _FURTHER
     up = options * screw.mm_per_mark * screw.sense
     heights = belief.mean[None, :, :m] + up[:, None, None] * belief.passes[None, :, :, j]
-    costs = stop_costs(belief, screws, drag_height(belief, drag_gap_mm), heights)
+    ahead = _Ahead.of(belief, screws)
+    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm), j, up)
     costs[:, j] = np.inf
-    value = costs.min(axis=1)
+    ends_at = _ends_at(m, tol_mm)
+    ends = [_fewest(ahead, row, ends_at) for row in costs]
+    # Visits first, then what they leave.
+    value = np.array([len(ahead.sets[s]) * ends_at + row[s] for s, row in zip(ends, costs, strict=True)])
     order = np.argsort(np.abs(options), kind="stable")
     likely = _quick_sd_range(heights, belief)
     flattest = order[np.argsort(likely[order], kind="stable")][:2]
 
     def made(k: int) -> Belief:
-        return turned(belief, screws, j, float(options[k])) if options[k] else belief
+        # Only looked at, not told: `_turned` leaves no trace in the belief.
+        return belief._turned(j, float(up[k]), float(hand_error_mm(up[k]))) if options[k] else belief
 
     # Staying put costs no hand error, so it is always asked as well.
     tried = {k: made(k) for k in dict.fromkeys((int(order[0]), *map(int, flattest)))}
     best = max(tried, key=lambda k: tried[k].p_within(tol_mm))
     if tried[best].p_within(tol_mm) < TRAM.done_at:
-        best = int(order[np.argmin(value[order] + 1e-7 * np.abs(options[order]))])
+        best = int(order[np.argmin(value[order])])
     after = tried.get(best) or made(best)
     spread, sd = after.spread()
     own = belief.weight @ belief.passes[:, :, j]
     return Further(
-        marks=int(options[best]),
+        marks=float(options[best]),
         up_mm=float(up[best]),
         p_within=after.p_within(tol_mm),
         spread_mm=spread,

@@ -6,6 +6,7 @@ own Kalman filter (a static multiple-model filter, Magill 1965). Exact for linea
 for feels the moments of the truncated Gaussian are matched (Opper 1998).
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -15,22 +16,35 @@ from scipy.special import log_ndtr, ndtri
 from scipy.stats import qmc
 
 from .defaults import TRAM
+from .gauge import FeelScale
 from .surface import FORMS, Array, Surface, bending_energy
 from .tram import coupling, twist_passed
 
 
 @dataclass(frozen=True, eq=False)
 class Belief:
-    """Weights (n,), compliances (n, m), couplings (n, m, m), means (n, d), covariances (n, d, d)."""
+    """Weights (n,), parameters (n, m + 1), signs (n, m), drag scatters (n,), couplings (n, m, m), means (n, d), covariances (n, d, d).
+
+    A hypothesis says how far each support yields, whether one knob works against its declared
+    sense (its sign is -1, and its column of `passes` turned round), and how the person's feel scatters.
+    """
 
     surface: Surface
-    lam: Array
+    #: Parameters of each hypothesis, (n, m + 1), as `Prior` says.
+    theta: Array
+    signs: Array
+    #: One sd in mm of a knob turned until the gauge drags, by hypothesis.
+    drag_sd: Array
     passes: Array
     log_weight: Array
     mean: Array
     cov: Array
+    prior_of: "Prior"
     #: Where the nozzle runs now, against where it ran when the run began (mm, away is positive).
     shift_mm: float = 0.0
+    #: Everything that was told, so that it can be told to better chosen hypotheses.
+    told: tuple["Step", ...] = ()
+    chosen_at: int = 0
 
     @classmethod
     def prior(
@@ -38,51 +52,88 @@ class Belief:
         surface: Surface,
         *,
         bias_sd_mm: float,
+        feel: FeelScale | None = None,
         lam_known: tuple[Array, Array] | None = None,
-        hypotheses: int = TRAM.hypotheses,
+        gains_known: tuple[Array, Array] | None = None,
+        reversed_share: ArrayLike = TRAM.reversed_share,
+        hypotheses: int | None = None,
     ) -> "Belief":
         """What is believed before the first reading.
 
-        `lam_known`: mean (m,) and covariance (m, m) of ln(lam) taught by earlier runs.
+        `lam_known`: mean (m,) and covariance (m, m) of ln(lam + LAM_FLOOR) taught by earlier runs.
+        `gains_known`: mean (m,) and sd (m,) of what each knob gives beyond its pitch, as a share.
+        `reversed_share`: how likely each knob is to work against its declared sense, one or (m,).
         """
-        m, d = surface.knobs, surface.size
-        bends = m > 3
-        n = hypotheses if bends else 1
-        if not bends:
-            lam = np.zeros((1, m))
-        elif lam_known is None:
-            z = normal_points(n, m + 1)
-            lam = np.exp(np.log(TRAM.lam_median) + TRAM.lam_common_ln_sd * z[:, :1] + TRAM.lam_own_ln_sd * z[:, 1:])
+        m = surface.knobs
+        feel = feel or FeelScale()
+        mean, cov = np.zeros(m + 1), np.zeros((m + 1, m + 1))
+        if lam_known is None:
+            mean[:m] = np.log(TRAM.lam_median)
+            cov[:m, :m] = TRAM.lam_common_ln_sd**2 + TRAM.lam_own_ln_sd**2 * np.eye(m)
         else:
-            mean_ln, cov_ln = lam_known
-            root = np.linalg.cholesky(cov_ln + 1e-9 * np.eye(m))
-            lam = np.exp(mean_ln + normal_points(n, m + 1)[:, 1:] @ root.T)
-        passes = coupling(lam, bending_energy(surface.screws)) if m else np.zeros((n, 0, 0))
-        cov = np.zeros((n, d, d))
-        a = len(surface.anchors)
-        own = passes @ passes.transpose(0, 2, 1) if m else np.eye(a)
-        cov[:, :a, :a] = TRAM.knob_prior_sd_mm**2 * own + TRAM.common_prior_sd_mm**2
-        cov[:, :a, :a] += (TRAM.hand_floor_mm**2) * np.eye(a)
-        tail = [TRAM.form_prior_sd_mm] * len(FORMS)
-        tail += [bias_sd_mm, TRAM.probe_zero_sd_mm, TRAM.extrusion_prior_sd]
-        tail += [TRAM.local_sd_mm] * len(surface.locals_)
-        index = np.arange(a, d)
-        cov[:, index, index] = np.square(tail)
-        return cls(surface, lam, passes, np.full(n, -np.log(n)), np.zeros((n, d)), cov)
+            mean[:m], cov[:m, :m] = lam_known
+        cov += 1e-6 * np.eye(m + 1)
+        mean[m], cov[m, m] = np.log(feel.scatter_mm), max(feel.scatter_ln_sd, 1e-3) ** 2
+        gains, gain_sds = gains_known or (np.zeros(m), np.full(m, TRAM.gain_prior_sd))
+        prior = Prior(
+            surface,
+            bias_sd_mm,
+            feel,
+            mean,
+            cov,
+            np.asarray(gains, dtype=float),
+            np.asarray(gain_sds, dtype=float),
+            np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
+            hypotheses or (TRAM.hypotheses if m > 3 else TRAM.hypotheses // 8),
+        )
+        return prior.drawn(mean, cov)
+
+    def rechosen(self) -> "Belief":
+        """The same belief on hypotheses drawn from what is believed now, with everything told to them again.
+
+        Adaptive importance sampling (Oh and Berger 1992): sharp readings leave few of the first
+        hypotheses alive, and the survivors would be too sure.
+        """
+        mean = self.weight @ self.theta
+        off = self.theta - mean
+        cov = 1.5 * (self.weight[:, None] * off).T @ off + 0.01 * np.eye(len(mean))
+        fresh = self.prior_of.drawn(mean, cov)
+        for step in self.told:
+            fresh = step(fresh)
+        return replace(fresh, told=self.told, chosen_at=len(self.told))
+
+    def _then(self, step: "Step") -> "Belief":
+        after = replace(step(self), told=(*self.told, step))
+        alive = 1.0 / float(np.square(after.weight).sum())
+        if alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + 2:
+            after = after.rechosen()
+        return after
 
     # What happened
 
     def turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
-        """A knob was turned: its support moved up by `up_mm`, known to `sd_mm`."""
+        """A knob was turned by what should be `up_mm`, known to `sd_mm`: its support moved by (1 + gain) times that.
+
+        With h' = h + a up (1 + g) linear in (h, g), this is the exact prediction step of a Kalman filter.
+        """
+        return self._then(lambda b: b._turned(knob, up_mm, sd_mm))
+
+    def _turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
         a = self._pass_column(knob)
-        mean = self.mean + a * up_mm
-        cov = self.cov + (sd_mm**2) * a[:, :, None] * a[:, None, :]
+        g = self.surface.first_gain + knob
+        mean = self.mean + a * (up_mm * (1 + self.mean[:, g]))[:, None]
+        along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
+        own = sd_mm**2 + up_mm**2 * self.cov[:, g, g]
+        cov = self.cov + along + along.transpose(0, 2, 1) + own[:, None, None] * (a[:, :, None] * a[:, None, :])
         return replace(self, mean=mean, cov=cov)
 
-    def read(self, row: Array, value: float, sd_mm: float) -> "Belief":
-        """A linear reading: row . state = value, with one sd of noise."""
+    def read(self, row: Array, value: float, sd_mm: float, *, dragged: bool = False) -> "Belief":
+        """A linear reading: row . state = value, with one sd of noise; `dragged` adds the person's own scatter."""
+        return self._then(lambda b: b._read(row, value, np.hypot(b.drag_sd, sd_mm) if dragged else sd_mm))
+
+    def _read(self, row: Array, value: float, sd_mm: ArrayLike) -> "Belief":
         along = self.cov @ row
-        s = along @ row + sd_mm**2
+        s = along @ row + np.square(sd_mm)
         miss = value - self.mean @ row
         gain = along / s[:, None]
         log_weight = self.log_weight - 0.5 * (np.log(s) + miss**2 / s)
@@ -95,6 +146,9 @@ class Belief:
 
     def felt(self, row: Array, low: float, high: float, sd_mm: float) -> "Belief":
         """An interval reading: low < row . state + noise < high, either end may be infinite."""
+        return self._then(lambda b: b._felt(row, low, high, sd_mm))
+
+    def _felt(self, row: Array, low: float, high: float, sd_mm: float) -> "Belief":
         along = self.cov @ row
         s = along @ row + sd_mm**2
         centre = self.mean @ row
@@ -107,9 +161,21 @@ class Belief:
             cov=self.cov - (shrink / s**2)[:, None, None] * along[:, :, None] * along[:, None, :],
         )
 
+    def weighed(self, log_likelihood: Callable[["Belief"], Array]) -> "Belief":
+        """Evidence on the hypotheses themselves: ln likelihood (n,) of each."""
+        return self._then(lambda b: replace(b, log_weight=_normalised(b.log_weight + log_likelihood(b))))
+
     def nozzle_moved(self, away_mm: float) -> "Belief":
         """The offset was changed: the nozzle now runs further from the plate by `away_mm`."""
-        return replace(self, shift_mm=self.shift_mm + away_mm)
+        return self._then(lambda b: replace(b, shift_mm=b.shift_mm + away_mm))
+
+    def loosened(self, common_mm: float, each_mm: float, form_mm: float) -> "Belief":
+        """Something may have moved meanwhile: all anchors together, each of them, the forms, by these sds in mm."""
+        a = len(self.surface.anchors)
+        extra = np.zeros((self.surface.size, self.surface.size))
+        extra[:a, :a] = common_mm**2 + each_mm**2 * np.eye(a)
+        extra[a : self.surface.bias, a : self.surface.bias] = form_mm**2 * np.eye(len(FORMS))
+        return self._then(lambda b: replace(b, cov=b.cov + extra))
 
     # What is believed
 
@@ -147,22 +213,62 @@ class Belief:
         """
         if self.surface.knobs <= 3:
             return None
-        share = twist_passed(self.passes, self.surface.screws)
+        share = twist_passed(self.passes * self.signs[:, None, :], self.surface.screws)
         mean = float(self.weight @ share)
         return mean, float(np.sqrt(self.weight @ (share - mean) ** 2 + 0.03**2))
 
+    def p_reversed(self) -> Array:
+        """(m,) how likely each knob is to work against its declared sense."""
+        return np.asarray(self.weight @ (self.signs < 0))
+
+    def scatter_learnt(self) -> tuple[float, float]:
+        """The person's scatter in mm and one sd of its logarithm, by what the counts so far agreed with."""
+        ln = self.theta[:, -1]
+        mean = float(self.weight @ ln)
+        return float(np.exp(mean)), float(np.sqrt(self.weight @ (ln - mean) ** 2))
+
+    def gains(self) -> tuple[Array, Array]:
+        """(m,) mean and sd of what each knob gives beyond its declared pitch, as a share."""
+        mean, cov = self.collapsed
+        at = slice(self.surface.first_gain, self.surface.first_local)
+        return mean[at], np.sqrt(np.maximum(np.diag(cov)[at], 0.0))
+
+    def gains_for_next(self) -> tuple[Array, Array]:
+        """As `gains`, opened up a little again: what a knob gives is told between runs, never sealed."""
+        mean, sd = self.gains()
+        return mean, np.maximum(sd, TRAM.gain_prior_sd / 3)
+
     def compliance_learnt(self) -> tuple[Array, Array]:
-        """Mean (m,) and covariance (m, m) of ln(lam): what this run teaches the next."""
-        ln = np.log(self.lam)
+        """Mean (m,) and covariance (m, m) of ln(lam + LAM_FLOOR): what this run teaches the next.
+
+        Along directions in which the run made the supports less certain than they were, the
+        earlier certainty stays: that is chance of one run, not something learnt.
+        """
+        ln = np.maximum(self.theta[:, :-1], np.log(LAM_FLOOR))
         mean = self.weight @ ln
         off = ln - mean
-        return mean, np.asarray((self.weight[:, None] * off).T @ off)
+        cov = (self.weight[:, None] * off).T @ off
+        root = np.linalg.cholesky(self.prior_of.cov[:-1, :-1])
+        back = np.linalg.inv(root)
+        share, axes = np.linalg.eigh(back @ cov @ back.T)
+        kept = root @ axes
+        return mean, np.asarray((kept * np.clip(share, 1e-3, 1.0)) @ kept.T)
 
     def spread(self) -> tuple[float, float]:
         """Range of the heights at the anchors in mm: mean and sd over the belief."""
         ranges, weight = self._sampled_ranges
         mean = float(ranges.sum(axis=0) @ weight)
         return mean, float(np.sqrt(((ranges - mean) ** 2).sum(axis=0) @ weight))
+
+    def spread_interval(self, share: float = 0.9) -> tuple[float, float]:
+        """Between which ranges of the heights at the anchors, in mm, this share of the belief lies."""
+        ranges, weight = self._sampled_ranges
+        flat, by = ranges.ravel(), np.tile(weight, len(ranges))
+        order = np.argsort(flat)
+        cumulated = np.cumsum(by[order])
+        ends = np.searchsorted(cumulated, [(1 - share) / 2, (1 + share) / 2])
+        low, high = flat[order[np.minimum(ends, len(flat) - 1)]]
+        return float(low), float(high)
 
     def p_within(self, tol_mm: float) -> float:
         """P(range of the heights at the anchors <= 2 tol)."""
@@ -173,7 +279,7 @@ class Belief:
     def _sampled_ranges(self) -> tuple[Array, Array]:
         """Ranges of fixed draws of the anchor heights, (draws, hypotheses), and a draw's weight."""
         a = len(self.surface.anchors)
-        count = 12 if len(self.weight) > 1 else 2048
+        count = max(12, 2048 // len(self.weight))
         # Hypotheses that weigh nothing are not worth drawing from.
         keep = np.flatnonzero(self.weight > 1e-3 / len(self.weight))
         root = np.linalg.cholesky(self.cov[keep, :a, :a] + 1e-12 * np.eye(a))
@@ -187,6 +293,75 @@ class Belief:
         column = np.zeros((len(self.mean), self.surface.size))
         column[:, : self.surface.knobs] = self.passes[:, :, knob]
         return column
+
+
+Step = Callable[[Belief], Belief]
+#: Below this a compliance passes all of a twist, as far as anybody can tell.
+LAM_FLOOR = 0.1
+
+
+@dataclass(frozen=True, eq=False)
+class Prior:
+    """What a belief starts from. Parameters of a hypothesis, Gaussian: ln(lam + LAM_FLOOR) (m,) and ln of the feel's scatter.
+
+    The floor keeps stiff supports together: without it those that pass everything would lie
+    spread out to minus infinity, and no Gaussian would describe them.
+    """
+
+    surface: Surface
+    bias_sd_mm: float
+    feel: FeelScale
+    mean: Array
+    cov: Array
+    gains: Array
+    gain_sds: Array
+    reversed_share: Array
+    hypotheses: int
+
+    @property
+    def _within_drag(self) -> float:
+        return self.feel.drag_sd_mm**2 - self.feel.scatter_mm**2
+
+    def drawn(self, mean: Array, cov: Array) -> Belief:
+        """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior."""
+        surface, n = self.surface, self.hypotheses
+        m, d = surface.knobs, surface.size
+        theta = self.mean + normal_points(n, m + 1) @ np.linalg.cholesky(self.cov).T
+        log_weight = np.zeros(n)
+        if mean is not self.mean:
+            narrow = n - n // 4
+            theta[:narrow] = mean + normal_points(narrow, m + 1) @ np.linalg.cholesky(cov).T
+            theta[narrow:] = self.mean + normal_points(n // 4, m + 1) @ np.linalg.cholesky(self.cov).T
+            ours = _log_normal(theta, self.mean, self.cov)
+            drawn_from = np.logaddexp(np.log(0.75) + _log_normal(theta, mean, cov), np.log(0.25) + ours)
+            log_weight = ours - drawn_from
+        lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
+        drag_sd = np.sqrt(self._within_drag + np.exp(2 * theta[:, m]))
+        signs, log_sign = _signs(n, self.reversed_share)
+        passes = coupling(lam, bending_energy(surface.screws)) * signs[:, None, :] if m else np.zeros((n, 0, 0))
+        a = len(surface.anchors)
+        cov_state = np.zeros((n, d, d))
+        own = passes @ passes.transpose(0, 2, 1) if m else np.eye(a)
+        cov_state[:, :a, :a] = TRAM.knob_prior_sd_mm**2 * own + TRAM.common_prior_sd_mm**2
+        cov_state[:, :a, :a] += (TRAM.hand_floor_mm**2) * np.eye(a)
+        tail = [TRAM.form_prior_sd_mm] * len(FORMS)
+        tail += [self.bias_sd_mm, TRAM.probe_zero_sd_mm, TRAM.extrusion_prior_sd]
+        tail += list(self.gain_sds)
+        tail += [TRAM.local_sd_mm] * len(surface.locals_)
+        index = np.arange(a, d)
+        cov_state[:, index, index] = np.square(tail)
+        state = np.zeros((n, d))
+        state[:, surface.first_gain : surface.first_local] = self.gains
+        return Belief(
+            surface, theta, signs, drag_sd, passes, _normalised(log_weight + log_sign), state, cov_state, prior_of=self
+        )
+
+
+def _log_normal(x: Array, mean: Array, cov: Array) -> Array:
+    """ln N(x; mean, cov) of (n, k) points."""
+    root = np.linalg.cholesky(cov)
+    z = np.linalg.solve(root, (x - mean).T)
+    return np.asarray(-0.5 * (z * z).sum(axis=0) - np.log(np.diag(root)).sum())
 
 
 def truncated_moments(centre: Array, variance: Array, low: float, high: float) -> tuple[Array, Array, Array]:
@@ -212,6 +387,24 @@ def truncated_moments(centre: Array, variance: Array, low: float, high: float) -
     second = x_lo * f_lo - x_hi * f_hi
     shrink = np.clip(first**2 - second, 0.0, 1.0)
     return log_z, np.where(mirror, -first, first) * sd, shrink * variance
+
+
+def _signs(count: int, reversed_share: Array) -> tuple[Array, Array]:
+    """Signs (count, m) of the knobs and ln of the prior weights: a few hypotheses for each single reversed knob."""
+    m = len(reversed_share)
+    signs, log_weight = np.ones((count, m)), np.zeros(count)
+    each = count // (5 * m) if m else 0
+    if each:
+        straight = count - each * m
+        log_weight[:straight] = np.log((1 - reversed_share.sum()) / straight)
+        # Spread evenly over the fixed points, so that each sign meets every kind of support.
+        order = np.argsort(np.arange(count) * 0.6180339887498949 % 1.0)
+        for j in range(m):
+            at = slice(straight + j * each, straight + (j + 1) * each)
+            signs[at, j] = -1
+            log_weight[at] = np.log(max(reversed_share[j], 1e-12) / each)
+        signs, log_weight = signs[order], log_weight[order]
+    return signs, _normalised(log_weight)
 
 
 def _normalised(log_weight: Array) -> Array:

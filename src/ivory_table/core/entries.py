@@ -5,7 +5,7 @@ from typing import Annotated, Literal, Self
 from pydantic import AwareDatetime, Field, model_validator
 
 from .bead import Grade
-from .gauge import Feel, Gauge
+from .gauge import Feel, FeelScale, Gauge
 from .mesh import MOST_POINTS, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .proof import ProofPlan
@@ -16,7 +16,8 @@ STATIONS: tuple[Station, ...] = ("prepare", "tram", "mesh", "offset", "first_lay
 Source = Literal["hand", "gauge", "machine", "practice"]
 Way = Literal["counting", "read_all", "ring", "diagonal", "pairs"]
 Instrument = Literal["dial", "feelers", "probe"]
-Marks = Annotated[int, Field(ge=-160, le=160)]
+#: Turns in marks of the knob; half marks where a hand can make them.
+Marks = Annotated[float, Field(ge=-160, le=160, multiple_of=0.5)]
 
 
 class CheckDone(Value):
@@ -68,6 +69,8 @@ class Counted(Value):
     kind: Literal["counted"] = "counted"
     screw: Label
     marks: Marks
+    #: What the gauge said before the turn: it shows whether the knob works the way it is declared.
+    before: Literal["tight", "loose"] | None = None
 
 
 class Turned(Value):
@@ -279,10 +282,16 @@ class Entry(Value):
 
 
 class Learnt(Value):
-    """What earlier runs taught of a machine's supports: ln(compliance), mean and covariance."""
+    """What earlier runs taught of a machine: ln(compliance) of its supports, and what each knob gives.
 
-    mean_ln: Annotated[tuple[float, ...], Field(min_length=4, max_length=12)]
+    `gains`: by what share a knob gives more than its declared pitch, each with its sd.
+    """
+
+    mean_ln: Annotated[tuple[float, ...], Field(min_length=3, max_length=12)]
     cov_ln: tuple[tuple[float, ...], ...]
+    gains: tuple[float, ...] = ()
+    gain_sds: tuple[float, ...] = ()
+    runs: Annotated[int, Field(ge=0)] = 1
 
 
 class RunSetup(Value):
@@ -296,6 +305,8 @@ class RunSetup(Value):
     initials: Initials
     started_at: AwareDatetime
     learnt: Learnt | None = None
+    #: This person's feel on this gauge, as far as it is known.
+    feel: FeelScale = FeelScale()
 
     @model_validator(mode="after")
     def _plate_is_known(self) -> Self:

@@ -4,25 +4,67 @@ A feel is an ordered probit in the gap: five words, four cuts, one scatter. `fre
 `stuck` are one-sided, so a feel alone cannot size an error of 0.3 mm.
 """
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from .defaults import FEEL
 from .value import Id, Label, Value
+
+GaugeKind = Literal["paper", "note", "card", "feeler", "shim", "lamp", "dial", "laser", "probe"]
 
 Feel = Literal["stuck", "snag", "drag", "brush", "free"]
 #: From the smallest gap to the largest.
 FEELS: tuple[Feel, ...] = ("stuck", "snag", "drag", "brush", "free")
 
 
+class FeelScale(Value):
+    """One person's feel on one gauge: four cuts between five words, in mm beyond its thickness.
+
+    Starts from the shipped values; a feel check and every run narrow it.
+    """
+
+    cuts_mm: tuple[float, float, float, float] = FEEL.cuts_mm
+    scatter_mm: Annotated[float, Field(ge=0.002, le=0.1)] = FEEL.scatter_mm
+    #: One sd of ln(scatter): how sure the scatter itself is.
+    scatter_ln_sd: Annotated[float, Field(ge=0, le=1)] = FEEL.scatter_ln_sd
+    #: Tries it was fitted to; 0 is nobody's own scale.
+    tries: Annotated[int, Field(ge=0)] = 0
+
+    @property
+    def drag_sd_mm(self) -> float:
+        """Scatter of a knob turned until the gauge drags: the feel's, and somewhere within `drag`."""
+        low, high = self.cuts_mm[1], self.cuts_mm[2]
+        return float((self.scatter_mm**2 + (high - low) ** 2 / 12) ** 0.5)
+
+
 class Gauge(Value):
-    """What is slid under the tip. Its thickness counts only when it was measured."""
+    """What is slid under the tip. Its thickness counts only when it was measured.
+
+    A folded stack tells a thin sheet's thickness better than one sheet: give `stack_mm` and
+    `stack_sheets` and the thickness follows.
+    """
 
     id: Id
     name: Label
+    kind: GaugeKind = "paper"
     thickness_mm: Annotated[float, Field(ge=0, le=5)] = 0.0
     measured: bool = False
+    stack_mm: Annotated[float, Field(gt=0, le=100)] | None = None
+    stack_sheets: Annotated[int, Field(ge=1, le=256)] | None = None
+    retired: bool = False
+
+    @model_validator(mode="after")
+    def _stack_tells(self) -> Self:
+        if (self.stack_mm is None) != (self.stack_sheets is None):
+            raise ValueError("A stack needs both its height and how many sheets it is.")
+        if self.stack_mm is not None and self.stack_sheets is not None:
+            each = self.stack_mm / self.stack_sheets
+            if each > 5:
+                raise ValueError(f"One sheet would be {each:.1f} mm thick. Count the sheets of the stack again.")
+            object.__setattr__(self, "thickness_mm", round(each, 4))
+            object.__setattr__(self, "measured", True)
+        return self
 
     @property
     def counted_mm(self) -> float:
@@ -35,12 +77,12 @@ class Gauge(Value):
         return FEEL.bias_sd_mm if self.measured else FEEL.unmeasured_sd_mm
 
 
-def feel_interval(feel: Feel, counted_mm: float) -> tuple[float, float]:
+def feel_interval(feel: Feel, counted_mm: float, scale: FeelScale) -> tuple[float, float]:
     """The gaps, in mm, between which a feel is the likeliest; ends are infinite.
 
     Cuts at t - 0.040, t - 0.012, t + 0.008, t + 0.030 mm to start with (ordered probit,
-    McCullagh 1980); the scatter is `FEEL.scatter_mm`.
+    McCullagh 1980).
     """
-    cuts = (-float("inf"), *(counted_mm + c for c in FEEL.cuts_mm), float("inf"))
+    cuts = (-float("inf"), *(counted_mm + c for c in scale.cuts_mm), float("inf"))
     i = FEELS.index(feel)
     return cuts[i], cuts[i + 1]

@@ -8,7 +8,7 @@ from numpy.typing import ArrayLike
 
 from . import advice
 from .belief import Belief
-from .defaults import BEAD, FEEL, OFFSET, TRAM
+from .defaults import BEAD, OFFSET, TRAM
 from .entries import (
     CautionSeen,
     CheckDone,
@@ -51,9 +51,6 @@ from .proof import ProofPlan, zones_on
 from .surface import Array, Surface
 from .tram import tolerance_mm
 
-#: ln of the evidence at which a knob is said to work against its declared sense.
-REVERSED_AT = 7.0
-
 
 @dataclass(frozen=True)
 class TramStop:
@@ -61,8 +58,8 @@ class TramStop:
 
     entry_id: str
     screw: int
-    marks: int
-    further: int | None = None
+    marks: float
+    further: float | None = None
     spread_mm: float = 0.0
 
 
@@ -101,7 +98,6 @@ class RunState:
     stops: tuple[TramStop, ...] = ()
     round_read: dict[int, float] = field(default_factory=dict)
     rounds: int = 0
-    against_sense: str | None = None
     centre_felt: Felt | None = None
     mesh_plan: MeshPlanned | None = None
     soundings: tuple[Sounding, ...] = ()
@@ -125,10 +121,18 @@ class RunState:
         places = tuple((z.x_mm, z.y_mm) for z in zones_on(setup.plate, 9))
         surface = Surface.of(setup.machine, setup.plate, places)
         learnt = setup.learnt
-        known = None
+        known, gains = None, None
         if learnt is not None and len(learnt.mean_ln) == surface.knobs:
-            known = (np.array(learnt.mean_ln), np.array(learnt.cov_ln))
-        belief = Belief.prior(surface, bias_sd_mm=setup.gauge.sd_mm, lam_known=known)
+            known = (np.array(learnt.mean_ln), np.array(learnt.cov_ln)) if surface.knobs > 3 else None
+            gains = (np.array(learnt.gains), np.array(learnt.gain_sds)) if learnt.gains else None
+        belief = Belief.prior(
+            surface,
+            bias_sd_mm=setup.gauge.sd_mm,
+            feel=setup.feel,
+            lam_known=known,
+            gains_known=gains,
+            reversed_share=[TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws],
+        )
         return cls(
             setup,
             belief,
@@ -145,6 +149,12 @@ class RunState:
     @property
     def tol_mm(self) -> float:
         return tolerance_mm(BEAD.layer_per_nozzle * self.setup.machine.nozzle_mm)
+
+    @property
+    def against_sense(self) -> str | None:
+        """The knob that acts against its declared sense, as soon as the counts say so."""
+        likely = self.belief.p_reversed()
+        return next((s.name for s, p in zip(self.screws, likely, strict=True) if p > TRAM.reversed_at), None)
 
     @property
     def trammed(self) -> bool:
@@ -313,8 +323,9 @@ class RunState:
     def _counted(self, entry_id: str, what: Counted) -> "RunState":
         j = self.setup.machine.screw(what.screw)
         now = self.changed()
-        doubt = advice.reversed_evidence(now.belief, now.screws, j, what.marks, self.drag_gap_mm)
         belief = advice.counted(now.belief, now.screws, j, what.marks, self.drag_gap_mm)
+        if what.before is not None:
+            belief = advice.felt_before(belief, now.screws, j, what.marks, what.before)
         stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0])
         return replace(
             now,
@@ -322,7 +333,6 @@ class RunState:
             pending=j,
             at_screw=None,
             stops=(*now.stops, stop),
-            against_sense=what.screw if doubt > REVERSED_AT else now.against_sense,
         )
 
     def _turned(self, entry_id: str, what: Turned) -> "RunState":
@@ -386,11 +396,12 @@ class RunState:
     def _felt(self, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
-        low, high = feel_interval(what.feel, self.drag_gap_mm)
+        feel = self.setup.feel
+        low, high = feel_interval(what.feel, self.drag_gap_mm, feel)
         row = now.belief.gap_row(what.x_mm, what.y_mm) + now.belief.surface.unit(now.belief.surface.bias)
         at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0])
         # gap - bias between low and high, with gap = at - height
-        belief = now.belief.felt(row, at - high, at - low, FEEL.scatter_mm)
+        belief = now.belief.felt(row, at - high, at - low, feel.scatter_mm)
         now = replace(now, belief=belief)
         if station == "mesh":
             return now
@@ -451,7 +462,7 @@ class RunState:
         surface = belief.surface
         extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
         probe = self.setup.machine.probe
-        noise = advice.drag_sd_mm() if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
+        noise = self.setup.feel.drag_sd_mm if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
         base = belief.shift_mm - self.drag_gap_mm if survey.owns_zero else 0.0
         sd = float(np.hypot(noise, TRAM.local_sd_mm))
         for row, value in zip(surface.rows(places), values, strict=True):

@@ -25,8 +25,8 @@ class Surface:
     """The linear map from a state vector to the height at any place of one plate.
 
     State, in order: heights at the anchors (mm), amplitudes of `FORMS` (mm), the feel
-    bias (mm), the probe's zero (mm), the extrusion error (share), and one local
-    deviation (mm) for each place of `locals_`.
+    bias (mm), the probe's zero (mm), the extrusion error (share), for each knob by what share
+    it gives more than its pitch, and one local deviation (mm) for each place of `locals_`.
     """
 
     plate: Plate
@@ -63,8 +63,12 @@ class Surface:
         return self.bias + 2
 
     @property
-    def first_local(self) -> int:
+    def first_gain(self) -> int:
         return self.bias + 3
+
+    @property
+    def first_local(self) -> int:
+        return self.first_gain + self.knobs
 
     @property
     def size(self) -> int:

@@ -86,7 +86,10 @@ class Door:
     def turn_until_drag(self, screw: int) -> int:
         return int(self.ask("turn_until_drag", screw=screw))
 
-    def turn(self, screw: int, marks: int) -> None:
+    def is_loose(self, screw: int) -> bool:
+        return bool(self.ask("is_loose", screw=screw))
+
+    def turn(self, screw: int, marks: float) -> None:
         self.ask("turn", screw=screw, marks=marks)
 
     def read_height(self, x_mm: float, y_mm: float) -> float:

@@ -62,7 +62,14 @@ class PracticePerson:
         body.keep()
         return round(marks)
 
-    def turn(self, screw: int, marks: int) -> None:
+    def is_loose(self, screw: int) -> bool:
+        """Whether the gauge slides under the tip over this screw with more room than at the drag."""
+        s, truth = self.body.machine.screws[screw], self.body.truth
+        felt = self._gap_at(s.x_mm, s.y_mm) + float(self.body.rng().normal(0, truth.feel_scatter))
+        self.body.keep()
+        return felt > self._drag_gap()
+
+    def turn(self, screw: int, marks: float) -> None:
         self._move(screw, marks)
         self.body.keep()
 

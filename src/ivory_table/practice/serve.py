@@ -321,6 +321,7 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "disturb": lambda s: s.person.disturb(),
     "crashes": lambda s: s.person.crashes(),
     "try_sense": lambda s, screw: s.person.try_sense(screw),
+    "is_loose": lambda s, screw: s.person.is_loose(screw),
     "turn_until_drag": lambda s, screw: s.person.turn_until_drag(screw),
     "turn": lambda s, screw, marks: s.person.turn(screw, marks),
     "slide_gauge": lambda s, x_mm, y_mm, z_mm: s.person.slide_gauge(x_mm, y_mm, z_mm),

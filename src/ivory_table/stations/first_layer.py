@@ -6,7 +6,6 @@ from typing import Literal
 import numpy as np
 from scipy.special import ndtr
 
-from ivory_table.core.advice import drag_sd_mm
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.entries import Judged, ProofStarted
@@ -163,7 +162,7 @@ def field_actions(
         mark_mm=mark_mm,
         mesh_in_use=state.mesh_on,
         can_mesh=state.setup.machine.can_mesh,
-        reading_sd_mm=float(np.hypot(probe.sd_mm if probe else drag_sd_mm(), TRAM.local_sd_mm)),
+        reading_sd_mm=float(np.hypot(probe.sd_mm if probe else state.setup.feel.drag_sd_mm, TRAM.local_sd_mm)),
         repeats=state.proofs[-1].repeats,
     )
 

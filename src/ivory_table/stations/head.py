@@ -12,7 +12,7 @@ from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
 
-from .sheet import signed
+from .sheet import marks_words, signed
 
 
 class StationLine(Value):
@@ -241,7 +241,7 @@ def words_for(entry: Entry) -> str:
     raise AssertionError(w.kind)
 
 
-def _turn(marks: int) -> str:
+def _turn(marks: float) -> str:
     if not marks:
         return "no turn"
-    return f"{abs(marks)}/16 {'clockwise' if marks > 0 else 'counter-clockwise'}"
+    return f"{marks_words(marks, 16)} {'clockwise' if marks > 0 else 'counter-clockwise'}"

@@ -142,7 +142,13 @@ def turn_words(marks: float, screw: Screw, seen_from: Literal["above", "below"])
     """'3/16 clockwise, seen from above': the turn as the technician sees the knob."""
     clockwise = (marks > 0) == (seen_from == "above")
     way = "clockwise" if clockwise else "counter-clockwise"
-    return f"{abs(round(marks))}/{screw.marks_per_turn} {way}, seen from {seen_from}"
+    return f"{marks_words(marks, screw.marks_per_turn)} {way}, seen from {seen_from}"
+
+
+def marks_words(marks: float, per_turn: int) -> str:
+    """'3/16', or '7/32' where half a mark is asked for; never reduced, as a hand counts marks."""
+    half = round(2 * abs(marks))
+    return f"{half // 2}/{per_turn}" if half % 2 == 0 else f"{half}/{2 * per_turn}"
 
 
 def _row(values: Array, digits: int) -> tuple[float, ...]:

@@ -97,7 +97,7 @@ def _lines(run: OpenRun) -> tuple[Line, ...]:
 def _found_spread(run: OpenRun) -> str:
     """How crooked the plate was: what is now believed, with the turns since taken back out."""
     screws = run.state.screws
-    firsts: dict[str, int] = {}
+    firsts: dict[str, float] = {}
     for entry in kept(run.entries):
         if isinstance(entry.what, Counted) and entry.what.screw not in firsts:
             firsts[entry.what.screw] = entry.what.marks

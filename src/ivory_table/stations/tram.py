@@ -20,16 +20,18 @@ Step = Literal["no_knobs", "sense", "count", "further", "read", "turn_all", "cen
 
 
 class StopLine(Value):
+    #: The row to take back for this stop to be gone.
+    entry_id: str
     screw: str
-    marks: int
-    further: int | None
+    marks: float
+    further: float | None
     height_mm: float
     spread_mm: float
 
 
 class Turn(Value):
     screw: str
-    marks: int
+    marks: float
     up_mm: float
 
 
@@ -44,6 +46,8 @@ class TramView(Value):
     screw: str | None = None
     stop: int = 1
     about_marks: float | None = None
+    #: The knob has not shown its sense yet: say whether the gauge was tight or loose before the turn.
+    ask_before: bool = False
     mm_per_mark: float | None = None
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
@@ -72,6 +76,7 @@ class Now:
     step: Step
     screw: str | None = None
     about_marks: float | None = None
+    ask_before: bool = False
     mm_per_mark: float | None = None
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
@@ -101,6 +106,7 @@ def now_at(run: OpenRun) -> Now:
             step,
             screw=screw.name,
             mm_per_mark=screw.mm_per_mark,
+            ask_before=advice.sense_in_doubt(state.belief, stop.screw),
             about_marks=stop.about_marks if known else None,
             marks={stop.screw: stop.about_marks} if known else {},
             at=stop.screw,
@@ -131,16 +137,16 @@ def now_at(run: OpenRun) -> Now:
         at = next(j for j in range(len(state.screws)) if j not in state.round_read)
         return Now(step, screw=state.screws[at].name, at=at)
     if step == "turn_all":
-        marks = advice.turn_plan(state.belief, state.screws)
+        marks = advice.turn_plan(state.belief, state.screws, 0.5)
         return Now(
             step,
             turns=tuple(
-                Turn(screw=s.name, marks=int(m), up_mm=float(m * s.mm_per_mark * s.sense))
+                Turn(screw=s.name, marks=float(m), up_mm=float(m * s.mm_per_mark * s.sense))
                 for s, m in zip(state.screws, marks, strict=True)
             ),
             marks={j: float(m) for j, m in enumerate(marks) if m},
             spread_after_mm=_after_plan(state, marks),
-            reasons=("The turns minimise the expected squared spread, in whole marks.",),
+            reasons=("The turns minimise the expected squared spread, in half marks.",),
         )
     return Now(step)
 
@@ -193,6 +199,7 @@ def view(run: OpenRun) -> TramView:
             "reasons": tuple(reasons),
             "screw": now.screw,
             "about_marks": now.about_marks,
+            "ask_before": now.ask_before,
             "mm_per_mark": now.mm_per_mark,
             "further": now.further,
             "turns": now.turns,
@@ -219,7 +226,7 @@ def _step(state: RunState) -> Step:
 def _next(state: RunState) -> advice.Stop:
     if state.at_screw is not None:
         return advice.at_stop(state.belief, state.screws, state.drag_gap_mm, state.at_screw)
-    stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, _last(state))
+    stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, state.tol_mm, _last(state))
     if state.way not in ("ring", "diagonal", "pairs"):
         return stop
     order = advice.order_of(state.belief.surface.screws, state.way)
@@ -266,6 +273,7 @@ def _story(state: RunState) -> tuple[StopLine, ...]:
     heights = knob_marks(state, {}, None)
     return tuple(
         StopLine(
+            entry_id=s.entry_id,
             screw=state.screws[s.screw].name,
             marks=s.marks,
             further=s.further,
@@ -284,7 +292,10 @@ def practice(desk: Desk, run: OpenRun) -> What:
     if now.step == "sense":
         return SenseTried.model_validate({"screw": now.screw, "felt": hands.try_sense(0)})
     if now.step == "count" and now.screw:
-        return Counted(screw=now.screw, marks=hands.turn_until_drag(run.setup.machine.screw(now.screw)))
+        j = run.setup.machine.screw(now.screw)
+        loose = hands.is_loose(j) if now.ask_before else None
+        before: Literal["loose", "tight"] | None = None if loose is None else "loose" if loose else "tight"
+        return Counted(screw=now.screw, marks=hands.turn_until_drag(j), before=before)
     if now.step == "further" and now.further:
         hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
         return Turned(screw=now.further.screw, marks=now.further.marks)

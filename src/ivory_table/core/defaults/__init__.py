@@ -10,6 +10,7 @@ from ..value import Value
 class _Feel(Value):
     cuts_mm: tuple[float, float, float, float]
     scatter_mm: float
+    scatter_ln_sd: float
     bias_sd_mm: float
     unmeasured_sd_mm: float
 
@@ -26,9 +27,15 @@ class _Tram(Value):
     extrusion_prior_sd: float
     probe_zero_sd_mm: float
     hypotheses: int
+    rechoose_below: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
+    gain_prior_sd: float
+    reversed_share: float
+    reversed_proved: float
+    reversed_at: float
+    said_wrong: float
     common_weight: float
     dial_sd_mm: float
     feelers_sd_mm: float

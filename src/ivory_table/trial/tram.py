@@ -1,0 +1,384 @@
+"""The tram policies on random plates they cannot see, beside the ring and the diagonal: the table of `docs/models.md`."""
+
+import multiprocessing
+import time
+import tomllib
+from collections.abc import Callable
+from importlib.resources import files
+from typing import Any, Protocol
+
+import numpy as np
+
+from ivory_table.core import advice
+from ivory_table.core.belief import Belief
+from ivory_table.core.defaults import TRAM
+from ivory_table.core.plate import Machine, Plate, Screw
+from ivory_table.core.surface import Array, Surface, bending_energy
+from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
+from ivory_table.practice.elastic import SPRING_N_MM, ElasticPlate, Truth
+
+SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("tram.toml").read_text("utf-8"))
+SCENARIO_FILE = "ivory_table/trial/tram.toml"
+TOL = tolerance_mm(SCENARIO["layer_mm"])
+PLATE = Plate(id="trial", name="trial", width_mm=SCENARIO["width_mm"], depth_mm=SCENARIO["depth_mm"])
+ELASTIC = "elastic"
+
+
+def screws_of(count: int = 4, pitch_mm: float = SCENARIO["pitch_mm"]) -> tuple[Screw, ...]:
+    at = next(s["at"] for s in SCENARIO["sets"] if s["name"] == str(count))
+    marks = SCENARIO["marks_per_turn"]
+    return tuple(
+        Screw(name=f"screw {k + 1}", x_mm=x, y_mm=y, pitch_mm=pitch_mm, marks_per_turn=marks, sense_proved=True)
+        for k, (x, y) in enumerate(at)
+    )
+
+
+def order_of(count: int, way: str) -> list[int]:
+    found: list[int] = next(s[way] for s in SCENARIO["sets"] if s["name"] == str(count))
+    return found
+
+
+def cap(screws: tuple[Screw, ...]) -> int:
+    return int(SCENARIO["cap_per_screw"] * len(screws))
+
+
+class Plant(Protocol):
+    """A plate with its own knobs and supports: what the advice must not see."""
+
+    @property
+    def heights(self) -> Array: ...
+
+    def move(self, j: int, up_mm: float) -> None: ...
+
+
+class CoupledPlate:
+    """The model's own truth: one compliance for all supports, given by the share of a twist that is passed."""
+
+    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float, crown_mm: float = 0.0) -> None:
+        energy = bending_energy(np.array([[s.x_mm, s.y_mm] for s in screws]))
+        self.a = coupling(np.full(len(screws), 1 / kappa - 1), energy)
+        self.heights = self.a @ rng.normal(0, SCENARIO["knob_sd_mm"], len(screws))
+
+    def move(self, j: int, up_mm: float) -> None:
+        self.heights = self.heights + self.a[:, j] * up_mm
+
+
+class SprungPlate:
+    """The practice machine's truth: a bending plate on uneven supports whose bolts go slack. A crown is its own form."""
+
+    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], crown_mm: float = 0.0) -> None:
+        m, how = len(screws), SCENARIO["elastic"]
+        low, high = np.log(how["stiffness_n_mm"])
+        shape = rng.normal(0, SCENARIO["shape_sd_mm"])
+        self.truth = Truth(
+            seed=0,
+            supports=[float(v) for v in rng.normal(0, SCENARIO["knob_sd_mm"], m)],
+            stiffness=[float(v) for v in np.exp(rng.uniform(low, high, m))],
+            senses=[1] * m,
+            pitch_share=[float(v) for v in rng.normal(1, 0.01, m)],
+            relaxed=[float(v) for v in rng.uniform(how["relaxed_mm"][0], how["relaxed_mm"][1], m)],
+            lowest=[-4.0] * m,
+            base_mm=how["base_mm"],
+            shape=[float(shape[0] - crown_mm / 2), float(shape[1]), float(shape[2])],
+        )
+        machine = Machine(id="trial", name="trial", plates=(PLATE,), screws=screws, convention="live_only")
+        self.plate = ElasticPlate(machine, PLATE, self.truth)
+
+    @property
+    def heights(self) -> Array:
+        return self.plate.heights(self.plate.anchors)
+
+    def move(self, j: int, up_mm: float) -> None:
+        # Nobody turns a nut off its bolt, and nobody gets past a fully compressed spring.
+        moved = self.truth.supports[j] + up_mm * self.truth.pitch_share[j]
+        self.truth.supports[j] = float(np.clip(moved, self.truth.lowest[j], self.truth.relaxed[j]))
+
+    def restart(self, rng: np.random.Generator) -> None:
+        """The same machine, its knobs off anew."""
+        self.truth.supports = [float(v) for v in rng.normal(0, SCENARIO["knob_sd_mm"], len(self.truth.supports))]
+
+
+class Person:
+    """The hand on the knob: its errors are the person's, the plate is the machine's."""
+
+    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], plant: Any, reversed_knob: int = -1) -> None:
+        self.rng, self.screws, self.plant, self.reversed_knob = rng, screws, plant, reversed_knob
+
+    def _turn_mm(self, j: int, up: float) -> None:
+        """A knob turned so that, by its true sense, the support should move by `up`."""
+        if up:
+            self.plant.move(j, up + float(self.rng.normal(0, float(hand_error_mm(up)))))
+
+    def until_drag(self, j: int) -> int:
+        """Turned until the gauge drags, as a hand does it: a long turn, then a look, then the rest."""
+        wanted_height = float(self.rng.normal(0, SCENARIO["feel_sd_mm"]))
+        turned, passed = 0.0, 0.8
+        for _ in range(12):
+            before = float(self.plant.heights[j])
+            step = (wanted_height - before) / passed
+            if abs(step) < 0.002:
+                break
+            self.plant.move(j, step)
+            turned += step
+            passed = min(max((float(self.plant.heights[j]) - before) / step, 0.05), 1.2)
+        # What the hand did not mean to do: the count is of what it meant.
+        if turned:
+            self.plant.move(j, float(self.rng.normal(0, float(hand_error_mm(turned)))))
+        return round(turned / self.screws[j].mm_per_mark) * (-1 if j == self.reversed_knob else 1)
+
+    def turn(self, j: int, marks: float) -> None:
+        up = marks * self.screws[j].mm_per_mark
+        self._turn_mm(j, -up if j == self.reversed_knob else up)
+
+    def within(self) -> bool:
+        return bool(np.ptp(self.plant.heights) <= 2 * TOL)
+
+
+class Tally:
+    """What one tram under a policy brought."""
+
+    def __init__(self) -> None:
+        self.stops = self.rounds = self.false_alarms = 0
+        self.within = False
+        self.held: list[bool] = []
+        self.spread_held: list[bool] = []
+        self.seconds: list[float] = []
+        self.trace: list[tuple[int, float]] = []
+        self.found: bool | None = None
+
+
+def surface_of(screws: tuple[Screw, ...]) -> Surface:
+    return Surface(PLATE, np.array([[s.x_mm, s.y_mm] for s in screws]))
+
+
+def new_belief(screws: tuple[Screw, ...]) -> Belief:
+    return Belief.prior(surface_of(screws), bias_sd_mm=0.02)
+
+
+def known_belief(belief: Belief) -> Belief:
+    """The next run's prior, as the workshop keeps it at sign-off."""
+    lam = belief.compliance_learnt() if belief.surface.knobs > 3 else None
+    return Belief.prior(
+        belief.surface,
+        bias_sd_mm=0.02,
+        lam_known=lam,
+        gains_known=belief.gains_for_next(),
+        reversed_share=TRAM.reversed_proved,
+    )
+
+
+def _hold(tally: Tally, belief: Belief, heights: Array) -> None:
+    m = len(heights)
+    mean, cov = belief.collapsed
+    centre = np.eye(m) - 1.0 / m
+    sd = np.sqrt(np.diag(centre @ cov[:m, :m] @ centre))
+    tally.held += list(np.abs(centre @ (heights - mean[:m])) <= 1.6449 * sd)
+    low, high = belief.spread_interval()
+    tally.spread_held.append(low <= float(np.ptp(heights)) <= high)
+
+
+def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
+    """The default by hand: where to go, count to the drag, so much further."""
+    tally, screws, last, seen = Tally(), person.screws, None, set[int]()
+    alarmed = np.zeros(len(screws), dtype=bool)
+    for stop in range(1, cap(screws) + 1):
+        t0 = time.perf_counter()
+        j = advice.next_stop(belief, screws, 0.0, TOL, last).screw
+        dt = time.perf_counter() - t0
+        before = float(person.plant.heights[j])
+        tight = before + float(person.rng.normal(0, SCENARIO["feel_sd_mm"])) > 0
+        ask_before = advice.sense_in_doubt(belief, j)
+        marks = person.until_drag(j)
+        moved = abs(float(person.plant.heights[j]) - before)
+        t0 = time.perf_counter()
+        belief = advice.counted(belief, screws, j, marks, 0.0)
+        if ask_before:
+            belief = advice.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
+        said = belief.p_reversed() > TRAM.reversed_at
+        if j == person.reversed_knob and moved >= SCENARIO["seen_mm"] and tally.found is None:
+            tally.found = bool(said[j])
+        fresh = said & ~alarmed
+        alarmed |= said
+        tally.false_alarms += int(fresh.sum() - (person.reversed_knob >= 0 and fresh[person.reversed_knob]))
+        more = advice.further(belief, screws, j, TOL, 0.0)
+        tally.seconds.append(time.perf_counter() - t0 + dt)
+        if more.marks:
+            person.turn(j, more.marks)
+            belief = advice.turned(belief, screws, j, more.marks)
+        last, tally.stops = j, stop
+        seen.add(j)
+        p = belief.p_within(TOL)
+        tally.trace.append((len(screws) - len(seen), p))
+        _hold(tally, belief, person.plant.heights)
+        if len(seen) >= 3 and p >= TRAM.done_at:
+            break
+    tally.rounds = -(-tally.stops // len(screws))
+    tally.within = person.within()
+    return tally, belief
+
+
+def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
+    """Readings in mm at every screw, then all the turns at once, in half marks."""
+    tally, screws = Tally(), person.screws
+    surface = belief.surface
+    for number in range(1, cap(screws) + 1):
+        for j, screw in enumerate(screws):
+            value = float(person.plant.heights[j]) + 0.3 + float(person.rng.normal(0, SCENARIO["reading_sd_mm"]))
+            row = belief.gap_row(screw.x_mm, screw.y_mm) + surface.unit(surface.probe_zero)
+            belief = belief.read(row, value, TRAM.dial_sd_mm)
+        t0 = time.perf_counter()
+        done = number > 1 and belief.p_within(TOL) >= TRAM.done_at
+        marks = np.zeros(len(screws)) if done else advice.turn_plan(belief, screws, SCENARIO["reading_marks"])
+        tally.seconds.append(time.perf_counter() - t0)
+        for j, m in enumerate(marks):
+            if m:
+                person.turn(j, float(m))
+                belief = advice.turned(belief, screws, j, float(m))
+        tally.rounds = number
+        tally.stops += len(screws)
+        _hold(tally, belief, person.plant.heights)
+        if belief.p_within(TOL) >= TRAM.done_at:
+            break
+    tally.within = person.within()
+    return tally, belief
+
+
+def round_and_round(person: Person, order: list[int]) -> Tally:
+    """By hand without the program: until a whole round needs no turn over one mark."""
+    tally = Tally()
+    while tally.stops < 3 * cap(person.screws):
+        turns = [abs(person.until_drag(j)) for j in order]
+        tally.stops += len(order)
+        if max(turns) <= 1:
+            break
+    tally.within = person.within()
+    return tally
+
+
+Policy = Callable[[Person, Belief], tuple[Tally, Belief]]
+
+
+def plate_for(truth: float | str, rng: np.random.Generator, screws: tuple[Screw, ...], crown_mm: float) -> Any:
+    return (
+        SprungPlate(rng, screws, crown_mm) if isinstance(truth, str) else CoupledPlate(rng, screws, truth)
+    )
+
+
+def _one(job: tuple[float | str, int, int, int, float, float, bool]) -> dict[str, Tally]:
+    """Every policy on one machine: the same plate, the same hand, by seed."""
+    truth, seed, number, count, pitch, crown, reverse = job
+    screws = screws_of(count, pitch)
+
+    def person(run: int = 0, reversed_knob: int = -1) -> Person:
+        machine = np.random.default_rng([seed, number])
+        plant = plate_for(truth, machine, screws, crown)
+        hand = np.random.default_rng([seed, number, run])
+        if run and isinstance(plant, SprungPlate):
+            plant.restart(hand)
+        elif run:
+            plant = plate_for(truth, hand, screws, crown)
+        return Person(hand, screws, plant, reversed_knob)
+
+    found: dict[str, Tally] = {}
+    new = new_belief(screws)
+    policies: dict[str, Policy] = {"counting": counting, "read all": read_all}
+    for name, policy in policies.items():
+        found[f"{name}, new"], belief = policy(person(), new)
+        for run in range(1, SCENARIO["known_runs"]):
+            _, belief = policy(person(run), known_belief(belief))
+        found[f"{name}, known"], _ = policy(person(), known_belief(belief))
+    for way in ("ring", "diagonal"):
+        found[way] = round_and_round(person(), order_of(count, way))
+    if reverse:
+        found["reversed"], _ = counting(person(0, number % count), new)
+    return found
+
+
+def table(
+    machines: int,
+    seed: int,
+    truths: list[float | str] | None = None,
+    *,
+    count: int = 4,
+    pitch_mm: float = SCENARIO["pitch_mm"],
+    crown_mm: float = 0.0,
+    workers: int = 1,
+) -> dict[str, Any]:
+    """Means and two standard errors for every truth and policy, as plain values."""
+    began = time.perf_counter()
+    truths = truths or [*SCENARIO["kappas"], ELASTIC]
+    rows = []
+    for truth in truths:
+        jobs = [(truth, seed, k, count, pitch_mm, crown_mm, True) for k in range(machines)]
+        if workers > 1:
+            with multiprocessing.get_context("fork").Pool(workers) as pool:
+                results = pool.map(_one, jobs, chunksize=8)
+        else:
+            results = [_one(job) for job in jobs]
+        rows.append({"truth": truth, **_summed(results, cap(screws_of(count)))})
+    return {
+        "scenario": SCENARIO_FILE,
+        "machines": machines,
+        "seed": seed,
+        "station": "tram",
+        "screws": count,
+        "pitch_mm": pitch_mm,
+        "crown_mm": crown_mm,
+        "seconds": round(time.perf_counter() - began, 1),
+        "rows": rows,
+    }
+
+
+def _summed(results: list[dict[str, Tally]], most: int) -> dict[str, Any]:
+    out: dict[str, Any] = {}
+    for policy in results[0]:
+        tallies = [r[policy] for r in results]
+        if policy == "reversed":
+            seen = [t.found for t in tallies if t.found is not None]
+            out[policy] = {"seen": len(seen), "found_at_once": _share(seen)}
+            continue
+        counted = np.array([t.rounds if policy.startswith("read all") else t.stops for t in tallies], dtype=float)
+        entry: dict[str, Any] = {
+            "unit": "rounds" if policy.startswith("read all") else "stops",
+            "mean": round(float(counted.mean()), 2),
+            "two_se": round(float(2 * counted.std() / len(counted) ** 0.5), 2),
+            "truly_within": _share([t.within for t in tallies]),
+        }
+        if tallies[0].held:
+            stops = sum(t.stops for t in tallies)
+            entry |= {
+                "capped": int((counted >= most).sum()),
+                "heights_held": _share([h for t in tallies for h in t.held]),
+                "spread_held": _share([h for t in tallies for h in t.spread_held]),
+                "advice_ms": round(1e3 * float(np.median([s for t in tallies for s in t.seconds])), 2),
+                "false_alarms_per_1000": round(1000 * sum(t.false_alarms for t in tallies) / stops, 2),
+            }
+        out[policy] = entry
+    return out
+
+
+def _share(flags: list[bool]) -> float:
+    return round(float(np.mean(flags)), 4) if flags else float("nan")
+
+
+def stops_table(machines: int, seed: int) -> list[list[float]]:
+    """Mean stops still to come by knobs not yet visited (rows) and P(within) (columns), over every truth."""
+    screws = screws_of()
+    bins: dict[tuple[int, int], list[int]] = {}
+    for truth in (*SCENARIO["kappas"], ELASTIC):
+        for k in range(machines):
+            rng = np.random.default_rng([seed, k])
+            tally, _ = counting(Person(rng, screws, plate_for(truth, rng, screws, 0.0)), new_belief(screws))
+            for i, (unvisited, p) in enumerate([(4, 0.0), *tally.trace]):
+                column = next((c for c, top in enumerate(TRAM.stops_left_p) if p < top), None)
+                if column is not None:
+                    bins.setdefault((unvisited, column), []).append(tally.stops - i)
+    rows = []
+    for unvisited in range(5):
+        row: list[float] = []
+        for column in range(len(TRAM.stops_left_p)):
+            seen = bins.get((unvisited, column), [])
+            # Hardly ever seen: as its neighbour of less certainty.
+            row.append(round(float(np.mean(seen)), 1) if len(seen) >= 20 or not row else row[-1])
+        rows.append(row)
+    return rows
