@@ -29,10 +29,10 @@ def test_counting_ends_soon_and_rightly_and_beats_the_ring(rows: dict, truth: fl
     assert counting["capped"] == 0
 
 
-@pytest.mark.parametrize("truth", [1.0, 0.4, "elastic"])
-def test_a_known_machine_needs_no_more_than_a_new_one(rows: dict, truth: float | str) -> None:
+def test_a_known_machine_needs_less_than_a_new_one(rows: dict) -> None:
     for way in ("counting", "read all"):
-        assert rows[truth][f"{way}, known"]["mean"] <= rows[truth][f"{way}, new"]["mean"] + 0.4
+        known, new = (np.mean([row[f"{way}, {which}"]["mean"] for row in rows.values()]) for which in ("known", "new"))
+        assert known < new
 
 
 @pytest.mark.parametrize("truth", [1.0, 0.4, "elastic"])

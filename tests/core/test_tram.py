@@ -109,7 +109,7 @@ def test_screws_at_the_middles_of_the_edges_fall_back_to_the_spline() -> None:
     [
         ([(0, 0), (100, 100)], "Fewer than three"),
         ([(0, 0), (100, 100), (200, 200)], "on one line"),
-        ([(0, 0), (0, 0), (0, 0)], "on one line"),
+        ([(0, 0), (0, 0), (0, 0)], "same place"),
         ([(0, 0), (100, 0), (200, 0), (50, 0)], "on one line"),
     ],
 )

@@ -224,9 +224,7 @@ def order_of(screws: Array, way: str) -> list[int]:
     return [ring[(k // 2 + (k % 2) * half) % m] for k in range(m)]
 
 
-def at_stop(
-    belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: float | None = None
-) -> Stop:
+def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: float | None = None) -> Stop:
     """What is expected of a visit to screw j. `left` is the expected h' M h after it, when it is at hand."""
     m, screw = len(screws), screws[j]
     drag_at = drag_height(belief, drag_gap_mm)

@@ -88,6 +88,20 @@ class Belief:
         )
         return prior.drawn(mean, cov)
 
+    def with_nothing_learnt(self) -> "Belief":
+        """The same run on a machine whose hardware changed: nothing of earlier runs counts, all of this one does."""
+        p = self.prior_of
+        fresh = Belief.prior(
+            self.surface,
+            bias_sd_mm=p.bias_sd_mm,
+            feel=p.feel,
+            reversed_share=TRAM.reversed_share,
+            hypotheses=p.hypotheses,
+        )
+        for step in self.told:
+            fresh = fresh._then(step)
+        return fresh
+
     def rechosen(self) -> "Belief":
         """The same belief on hypotheses drawn from what is believed now, with everything told to them again.
 
@@ -270,14 +284,26 @@ class Belief:
         low, high = flat[order[np.minimum(ends, len(flat) - 1)]]
         return float(low), float(high)
 
-    def p_within(self, tol_mm: float) -> float:
-        """P(range of the heights at the anchors <= 2 tol)."""
-        ranges, weight = self._sampled_ranges
-        return float((ranges <= 2 * tol_mm).sum(axis=0) @ weight)
+    def p_within(self, tol_mm: float, *, twist_out: bool = False) -> float:
+        """P(range of the heights at the anchors <= 2 tol), the stiffest bending mode taken out or not."""
+        if twist_out and self.surface.knobs > 3:
+            heights, weight = self._sampled_heights
+            u = np.linalg.eigh(bending_energy(self.surface.screws))[1][:, -1]
+            flat = heights - u[:, None, None] * np.tensordot(u, heights, axes=1)
+            ranges = flat.max(axis=0) - flat.min(axis=0)
+        else:
+            ranges, weight = self._sampled_ranges
+        return min(float((ranges <= 2 * tol_mm).sum(axis=0) @ weight), 1.0)
 
     @cached_property
     def _sampled_ranges(self) -> tuple[Array, Array]:
         """Ranges of fixed draws of the anchor heights, (draws, hypotheses), and a draw's weight."""
+        heights, weight = self._sampled_heights
+        return heights.max(axis=0) - heights.min(axis=0), weight
+
+    @property
+    def _sampled_heights(self) -> tuple[Array, Array]:
+        """Fixed draws of the anchor heights, (anchors, draws, hypotheses), and a draw's weight."""
         a = len(self.surface.anchors)
         count = max(12, 2048 // len(self.weight))
         # Hypotheses that weigh nothing are not worth drawing from.
@@ -287,7 +313,7 @@ class Belief:
         heights = np.einsum("nij,jkn->ikn", root, normal_draws(a, count, len(self.weight))[:, :, : len(keep)])
         heights += self.mean[keep, :a].T[:, None, :]
         weight = self.weight[keep] / self.weight[keep].sum() / count
-        return heights.max(axis=0) - heights.min(axis=0), weight
+        return heights, weight
 
     def _pass_column(self, knob: int) -> Array:
         column = np.zeros((len(self.mean), self.surface.size))

@@ -5,17 +5,21 @@ from typing import Annotated, Literal, Self
 from pydantic import AwareDatetime, Field, model_validator
 
 from .bead import Grade
+from .beam import BeamReading
+from .feelcheck import FeelTry
 from .gauge import Feel, FeelScale, Gauge
 from .mesh import MOST_POINTS, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .proof import ProofPlan
+from .thermal import ThermalReading, ThermalStudy
 from .value import FineMm, Id, Initials, Label, Note, PlaceMm, StoredMm, Value
 
 Station = Literal["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"]
 STATIONS: tuple[Station, ...] = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")
 Source = Literal["hand", "gauge", "machine", "practice"]
-Way = Literal["counting", "read_all", "ring", "diagonal", "pairs"]
-Instrument = Literal["dial", "feelers", "probe"]
+Way = Literal["counting", "read_all", "ring", "diagonal", "pairs", "skirt"]
+School = Literal["hot", "warm", "cold"]
+Instrument = Literal["dial", "feelers", "probe", "lamp", "laser"]
 #: Turns in marks of the knob; half marks where a hand can make them.
 Marks = Annotated[float, Field(ge=-160, le=160, multiple_of=0.5)]
 
@@ -48,6 +52,85 @@ class WayChosen(Value):
     way: Way
 
 
+class SchoolChosen(Value):
+    """Whether the plate is trammed at print temperature, warm but touchable, or cold."""
+
+    kind: Literal["school_chosen"] = "school_chosen"
+    school: School
+
+
+class ChangeTold(Value):
+    """Something was changed since the last run, as the person says."""
+
+    kind: Literal["change_told"] = "change_told"
+    change: Id
+
+
+class WhereNoted(Value):
+    """Where a step is found on this machine, in its owner's words; an empty line takes it away."""
+
+    kind: Literal["where_noted"] = "where_noted"
+    step: Id
+    line: Annotated[str, Field(max_length=160)]
+
+
+class BackedOff(Value):
+    """Rough start: every spring fully compressed, then every knob backed off by the same number of turns, in pairs."""
+
+    kind: Literal["backed_off"] = "backed_off"
+    turns: Annotated[float, Field(ge=0.5, le=12)]
+
+
+class ThermalRead(Value):
+    """One reading of the thermal study: a dial at the centre or a screw."""
+
+    kind: Literal["thermal_read"] = "thermal_read"
+    reading: ThermalReading
+
+
+class FeelTried(Value):
+    """One try of a feel check: the tip that far above where the gauge was taken to drag."""
+
+    kind: Literal["feel_tried"] = "feel_tried"
+    feel_try: FeelTry
+
+
+class FeelKept(Value):
+    """The feel check's result is this person's own scale on this gauge from now on."""
+
+    kind: Literal["feel_kept"] = "feel_kept"
+    scale: FeelScale
+
+
+class BeamRead(Value):
+    """The two sides of a beam on two Z drives, read with one instrument."""
+
+    kind: Literal["beam_read"] = "beam_read"
+    reading: BeamReading
+
+
+class BeamTurned(Value):
+    """The right drive of the beam was turned: up is positive."""
+
+    kind: Literal["beam_turned"] = "beam_turned"
+    up_mm: Annotated[float, Field(ge=-20, le=20)]
+
+
+class SkirtSeen(Value):
+    """How the line of a running skirt lies beside one screw."""
+
+    kind: Literal["skirt_seen"] = "skirt_seen"
+    screw: Label
+    grade: Grade
+
+
+class Resumed(Value):
+    """A run taken up again after a pause: what was changed meanwhile, as far as the person knows."""
+
+    kind: Literal["resumed"] = "resumed"
+    changes: Annotated[tuple[Id, ...], Field(max_length=12)] = ()
+
+
 class SenseTried(Value):
     """Tip lifted, knob turned 1/16 clockwise seen from above, gauge tried again."""
 
@@ -69,6 +152,8 @@ class Counted(Value):
     kind: Literal["counted"] = "counted"
     screw: Label
     marks: Marks
+    #: Said when the count is far from what is expected here, and right all the same.
+    sure: bool = False
     #: What the gauge said before the turn: it shows whether the knob works the way it is declared.
     before: Literal["tight", "loose"] | None = None
 
@@ -109,6 +194,8 @@ class Felt(Value):
     y_mm: PlaceMm
     z_mm: FineMm
     feel: Feel
+    #: Said when it contradicts what was felt here before, and is right all the same.
+    sure: bool = False
     #: The screw it was felt at, when the tip was stepped down to one at the tram.
     screw: Label | None = None
 
@@ -242,6 +329,17 @@ What = Annotated[
     | Heated
     | StationSkipped
     | WayChosen
+    | SchoolChosen
+    | ChangeTold
+    | WhereNoted
+    | BackedOff
+    | ThermalRead
+    | FeelTried
+    | FeelKept
+    | BeamRead
+    | BeamTurned
+    | SkirtSeen
+    | Resumed
     | SenseTried
     | Visited
     | Counted
@@ -307,6 +405,11 @@ class RunSetup(Value):
     learnt: Learnt | None = None
     #: This person's feel on this gauge, as far as it is known.
     feel: FeelScale = FeelScale()
+    #: What differs from the machine's last run, as ids of changes, and the stored value this foretells.
+    changes: tuple[Id, ...] = ()
+    foretold_mm: StoredMm | None = None
+    #: How this plate moves as it warms, where somebody has measured it.
+    study: ThermalStudy | None = None
 
     @model_validator(mode="after")
     def _plate_is_known(self) -> Self:

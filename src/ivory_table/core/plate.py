@@ -1,12 +1,14 @@
 """Machines and their plates, as values: shape, screws, keep-outs, what holds them."""
 
+from itertools import combinations
 from math import hypot
 from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
-from .value import Id, Label, PlaceMm, StoredMm, Value
+from .gauge import FeelScale
+from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
 
 ConventionId = Literal["probe_offset", "home_offset", "stop_position", "live_only"]
 Sense = Literal[-1, 1]
@@ -51,6 +53,13 @@ class Plate(Value):
     depth_mm: Annotated[float, Field(ge=40, le=1000)]
     layers: tuple[Layer, ...] = ()
     keep_outs: tuple[KeepOut, ...] = ()
+    retired: bool = False
+
+    @property
+    def stack_mm(self) -> float | None:
+        """Thickness of everything that lies on the heated base, when every layer's is known."""
+        each = [layer.thickness_mm for layer in self.layers]
+        return None if None in each else float(sum(t for t in each if t is not None))
 
     @model_validator(mode="after")
     def _round_is_round(self) -> Self:
@@ -101,6 +110,17 @@ class Screw(Value):
     sense: Sense = 1
     sense_proved: bool = False
     marks_per_turn: Annotated[int, Field(ge=4, le=64)] = 16
+    #: From fully compressed to loose, and by how much the spring is compressed now.
+    travel_mm: Annotated[float, Field(ge=0.5, le=20)] | None = None
+    preload_mm: Annotated[float, Field(ge=0, le=20)] | None = None
+
+    @model_validator(mode="after")
+    def _preload_within_travel(self) -> Self:
+        if self.preload_mm is not None and self.travel_mm is not None and self.preload_mm > self.travel_mm:
+            raise ValueError(
+                f"{self.name} cannot be preloaded by {self.preload_mm:g} mm with {self.travel_mm:g} mm of travel."
+            )
+        return self
 
     @property
     def mm_per_mark(self) -> float:
@@ -116,6 +136,41 @@ class Probe(Value):
     heat_sensitive: bool = False
 
 
+class Beam(Value):
+    """A gantry carried by two Z drives, side by side: it can hang lower on one side.
+
+    `left_mm` and `right_mm` are where the drives stand in x; `pitch_mm` is a drive's lead.
+    """
+
+    left_mm: PlaceMm
+    right_mm: PlaceMm
+    pitch_mm: Annotated[float, Field(ge=0.1, le=40)] = 8.0
+    steps_per_turn: Annotated[int, Field(ge=1, le=100_000)] = 200
+
+    @model_validator(mode="after")
+    def _has_width(self) -> Self:
+        if self.right_mm - self.left_mm < 40:
+            raise ValueError("The right drive must stand at least 40 mm to the right of the left one.")
+        return self
+
+
+class Nozzle(Value):
+    id: Id
+    name: Label
+    diameter_mm: Annotated[float, Field(ge=0.1, le=2)]
+    retired: bool = False
+
+
+class Person(Value):
+    """Somebody who works here, with their feel on each gauge as far as it is known."""
+
+    id: Id
+    name: Label
+    initials: Initials
+    feels: dict[Id, FeelScale] = Field(default_factory=dict)
+    retired: bool = False
+
+
 class Filament(Value):
     id: Id
     name: Label
@@ -123,6 +178,14 @@ class Filament(Value):
     diameter_mm: Annotated[float, Field(ge=1, le=4)] = 1.75
     bed_c: Annotated[float, Field(ge=0, le=150)]
     nozzle_c: Annotated[float, Field(ge=120, le=350)]
+    retired: bool = False
+
+
+class Where(Value):
+    """For a step of the work, by its id: where it is found on this machine, in its owner's words."""
+
+    step: Id
+    line: Annotated[str, Field(min_length=1, max_length=160)]
 
 
 class Machine(Value):
@@ -133,6 +196,8 @@ class Machine(Value):
     plates: Annotated[tuple[Plate, ...], Field(min_length=1, max_length=20)]
     screws: Annotated[tuple[Screw, ...], Field(max_length=12)] = ()
     nozzle_mm: Annotated[float, Field(ge=0.1, le=2)] = 0.4
+    nozzle_id: Id | None = None
+    beam: Beam | None = None
     probe: Probe | None = None
     convention: ConventionId
     stored_mm: StoredMm = 0.0
@@ -144,10 +209,21 @@ class Machine(Value):
     #: How it talks, and where its line is; None while nobody has said.
     manner: Id = "harbour"
     line_url: Annotated[str, Field(max_length=200)] | None = None
+    where: tuple[Where, ...] = ()
+    #: It was working before it was entered here: no rough start is asked for.
+    in_use: bool = False
+    retired: bool = False
 
     @model_validator(mode="after")
     def _screws_can_tram(self) -> Self:
         refuse_bad_screws(self.screws)
+        for plate in self.plates:
+            for screw in self.screws:
+                if not plate.holds(screw.x_mm, screw.y_mm, margin_mm=-30):
+                    raise ValueError(
+                        f"{screw.name} at ({screw.x_mm:g}, {screw.y_mm:g}) is more than 30 mm off {plate.name}. "
+                        "Is its place measured from the plate's front left corner?"
+                    )
         if len({p.id for p in self.plates}) < len(self.plates):
             raise ValueError("Two plates of one machine have the same id.")
         return self
@@ -174,7 +250,48 @@ def refuse_bad_screws(screws: tuple[Screw, ...]) -> None:
         raise ValueError("Two screws have the same name.")
     if len(screws) < 3:
         raise ValueError("Fewer than three screws cannot tram a plate; give three or more, or none.")
+    for a, b in combinations(screws, 2):
+        if hypot(a.x_mm - b.x_mm, a.y_mm - b.y_mm) < 5:
+            raise ValueError(f"{a.name} and {b.name} stand on the same place; move one of them.")
     xy = np.array([[s.x_mm, s.y_mm] for s in screws])
     spread = np.linalg.svd(xy - xy.mean(axis=0), compute_uv=False)
     if spread[-1] < 5.0:
         raise ValueError("The screws lie on one line, so the plate can tip about it; move one of them off the line.")
+
+
+#: mm per turn of the usual metric threads.
+THREADS = {"M3": 0.5, "M4": 0.7, "M5": 0.8}
+
+
+def symmetric_screws(
+    plate: Plate, corner: tuple[float, float], opposite: tuple[float, float], count: int
+) -> tuple[Screw, ...]:
+    """A symmetric set of 3, 4, 6 or 9 screws from two opposite corners, named by where they stand.
+
+    Three: two in front and one behind the middle. Raises ValueError for another count, or corners too close.
+    """
+    for x, y in (corner, opposite):
+        plate.refuse_outside(x, y)
+    x0, x1 = sorted((corner[0], opposite[0]))
+    y0, y1 = sorted((corner[1], opposite[1]))
+    if x1 - x0 < 20 or y1 - y0 < 20:
+        raise ValueError("The two corners are too close together: screws this close cannot tilt a plate.")
+    xm, ym = (x0 + x1) / 2, (y0 + y1) / 2
+    left, middle, right = ("left", x0), ("middle", xm), ("right", x1)
+    rows = {
+        3: ((("front", y0), (left, right)), (("rear", y1), (middle,))),
+        4: ((("front", y0), (left, right)), (("rear", y1), (left, right))),
+        6: ((("front", y0), (left, middle, right)), (("rear", y1), (left, middle, right))),
+        9: (
+            (("front", y0), (left, middle, right)),
+            (("middle", ym), (left, middle, right)),
+            (("rear", y1), (left, middle, right)),
+        ),
+    }
+    if count not in rows:
+        raise ValueError("A symmetric set has 3, 4, 6 or 9 screws.")
+    return tuple(
+        Screw(name=f"{row} {column}" if count != 3 or column != "middle" else row, x_mm=x, y_mm=y)
+        for (row, y), columns in rows[count]
+        for column, x in columns
+    )

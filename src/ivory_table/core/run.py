@@ -7,13 +7,21 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from . import advice
+from .bead import Bead
+from .beam import BeamReading
 from .belief import Belief
-from .defaults import BEAD, OFFSET, TRAM
+from .defaults import BEAD, HEAT, OFFSET, PREPARE, TRAM
 from .entries import (
+    BackedOff,
+    BeamRead,
+    BeamTurned,
     CautionSeen,
+    ChangeTold,
     CheckDone,
     Counted,
     Entry,
+    FeelKept,
+    FeelTried,
     Felt,
     Heated,
     Judged,
@@ -29,27 +37,36 @@ from .entries import (
     ProofStarted,
     Readback,
     ReadMm,
+    Resumed,
     RunSetup,
+    School,
+    SchoolChosen,
     SenseTried,
     SignedOff,
+    SkirtSeen,
     SpeedSet,
     Station,
     StationSkipped,
+    ThermalRead,
     Turned,
     TurnedAll,
     Visited,
     Way,
     WayChosen,
+    WhereNoted,
     ZoneCleaned,
 )
-from .gauge import feel_interval
+from .feelcheck import FeelTry
+from .gauge import FeelScale, feel_interval
 from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
 from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
 from .plate import Screw
 from .proof import ProofPlan, zones_on
 from .surface import Array, Surface
-from .tram import tolerance_mm
+from .thermal import ThermalReading, ThermalStudy, warp
+from .tram import hand_error_mm, tolerance_mm
+from .travel import backed_off
 
 
 @dataclass(frozen=True)
@@ -61,6 +78,22 @@ class TramStop:
     marks: float
     further: float | None = None
     spread_mm: float = 0.0
+    #: What was foretold of the count, with its sd; None where nobody could know.
+    about: tuple[float, float] | None = None
+    #: The spread that was foretold for after the turn.
+    spread_foretold_mm: float | None = None
+
+
+@dataclass(frozen=True)
+class ScrewReading:
+    """A reading in mm at a screw, beside what was foretold."""
+
+    entry_id: str
+    round: int
+    screw: int
+    value_mm: float
+    foretold_mm: float
+    sd_mm: float
 
 
 @dataclass(frozen=True)
@@ -87,6 +120,18 @@ class RunState:
     belief: Belief
     screws: tuple[Screw, ...]
     way: Way = "counting"
+    school: School = "hot"
+    #: Changes since the last run that a person told of.
+    changes: tuple[str, ...] = ()
+    where: dict[str, str] = field(default_factory=dict)
+    thermal: tuple[ThermalReading, ...] = ()
+    feel_tries: tuple[FeelTry, ...] = ()
+    feel: FeelScale = field(default_factory=FeelScale)
+    beam_read: BeamReading | None = None
+    beam_level: bool = False
+    #: How far each knob has moved its support up in this run, mm.
+    moved_mm: tuple[float, ...] = ()
+    readings: tuple[ScrewReading, ...] = ()
     checks: dict[str, str] = field(default_factory=dict)
     cautions: frozenset[str] = frozenset()
     heated: Heated | None = None
@@ -131,12 +176,20 @@ class RunState:
             feel=setup.feel,
             lam_known=known,
             gains_known=gains,
-            reversed_share=[TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws],
+            reversed_share=[
+                TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
+            ],
         )
         return cls(
             setup,
             belief,
             setup.machine.screws,
+            where={w.step: w.line for w in setup.machine.where},
+            changes=setup.changes,
+            thermal=setup.study.readings if setup.study else (),
+            feel=setup.feel,
+            moved_mm=(0.0,) * len(setup.machine.screws),
+            beam_level=setup.machine.beam is None,
             sense_known=not setup.machine.screws or any(s.sense_proved for s in setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
         )
@@ -145,6 +198,48 @@ class RunState:
     def drag_gap_mm(self) -> float:
         """The gap at which the gauge is taken to drag."""
         return self.setup.gauge.counted_mm
+
+    @property
+    def study(self) -> ThermalStudy | None:
+        """The thermal study of this plate with what this run has added."""
+        return ThermalStudy(plate_id=self.setup.plate_id, readings=self.thermal) if self.thermal else None
+
+    @property
+    def bed_wanted_c(self) -> float:
+        """The plate's temperature while it is trammed, by the school chosen."""
+        hot = self.setup.filament.bed_c
+        return {"hot": hot, "warm": min(hot, HEAT.warm_c), "cold": 0.0}[self.school]
+
+    @property
+    def bed_at_tram_c(self) -> float:
+        if self.school == "hot":
+            return self.setup.filament.bed_c
+        if self.heated is not None:
+            return self.heated.bed_c
+        return HEAT.cold_c if self.school == "cold" else self.bed_wanted_c
+
+    def warp_mm(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n,) mm that the plate will rise from where it is trammed to print temperature.
+
+        Zeros for the hot school, and where no thermal study can tell; `warp_unknown` says why.
+        """
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        if self.school == "hot" or self.study is None or self.warp_unknown:
+            return np.zeros(len(places))
+        return warp(self.study, self.belief.surface, self.bed_at_tram_c, self.setup.filament.bed_c, places)
+
+    @property
+    def warp_unknown(self) -> str:
+        """Why a tram below print temperature cannot be corrected; empty when it can or need not be."""
+        if self.school == "hot":
+            return ""
+        if self.study is None:
+            return "No thermal study of this plate is on record: how far it moves until it is hot is not known."
+        try:
+            warp(self.study, self.belief.surface, self.bed_at_tram_c, self.setup.filament.bed_c, np.zeros((1, 2)))
+        except ValueError as wrong:
+            return str(wrong)
+        return ""
 
     @property
     def tol_mm(self) -> float:
@@ -164,9 +259,39 @@ class RunState:
         return bool(self.rounds) or len(self.visited) >= min(3, len(self.screws))
 
     @property
+    def beyond_knobs(self) -> bool:
+        """Whether only a twist is left that this plate does not pass: turning on would not mend it."""
+        passes = self.belief.passes_of_twist()
+        if self.trammed or passes is None or len(self.visited | set(self.round_read)) < len(self.screws):
+            return False
+        if passes[0] + passes[1] > TRAM.knobs_reach:
+            return False
+        return self.belief.p_within(self.tol_mm, twist_out=True) >= TRAM.done_at
+
+    @property
     def mesh_points(self) -> dict[tuple[int, int], float]:
         """The heights read so far of the mesh in the making, drift taken out."""
         return drift_taken_out(self.soundings)[0]
+
+    @property
+    def centre_after_tram_mm(self) -> float:
+        """The z at which the centre can be tried once the screws are at the drag: as low as its form allows."""
+        x, y = self.setup.plate.centre
+        row = self.belief.gap_row(x, y) - self.belief.surface.rows(self.belief.surface.anchors).mean(axis=0)
+        mean, sd = self.belief.of(row[None, :])
+        above = float(mean[0]) + OFFSET.start_above_sd * float(sd[0]) - OFFSET.deepest_press_mm
+        return round(max(0.0, above), 2)
+
+    @property
+    def skirt_gap_mm(self) -> float:
+        """What stands for the drag when a skirt is judged: the gap wanted under the tip less the layer it runs at."""
+        bead = self.bead
+        return BEAD.target[self.setup.filament.material] * bead.layer_mm - bead.layer_mm
+
+    @property
+    def bead(self) -> Bead:
+        nozzle = self.setup.machine.nozzle_mm
+        return Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
 
     @property
     def visited(self) -> set[int]:
@@ -235,6 +360,31 @@ class RunState:
                 return replace(self, skipped=self.skipped | {what.station})
             case WayChosen():
                 return replace(self, way=what.way, pending=None, at_screw=None)
+            case SchoolChosen():
+                return replace(self, school=what.school)
+            case ChangeTold():
+                told = tuple(dict.fromkeys((*self.changes, what.change)))
+                forgets = any(c["forgets"] for c in PREPARE["changes"] if c["id"] == what.change)
+                belief = self.belief.with_nothing_learnt() if forgets and self.screws else self.belief
+                return replace(self, changes=told, belief=belief)
+            case WhereNoted():
+                return replace(self, where={**self.where, what.step: what.line})
+            case BackedOff():
+                return self._backed_off(what)
+            case ThermalRead():
+                return replace(self, thermal=(*self.thermal, what.reading))
+            case FeelTried():
+                return replace(self, feel_tries=(*self.feel_tries, what.feel_try))
+            case FeelKept():
+                return replace(self, feel=what.scale, feel_tries=())
+            case BeamRead():
+                return replace(self, beam_read=what.reading)
+            case BeamTurned():
+                return replace(self, beam_read=None, beam_level=not what.up_mm)
+            case SkirtSeen():
+                return self._skirt_seen(entry.id, what)
+            case Resumed():
+                return self._resumed(what)
             case SenseTried():
                 return self._sense_tried(what)
             case Visited():
@@ -246,7 +396,7 @@ class RunState:
             case TurnedAll():
                 return self._turned_all(entry.id, what)
             case ReadMm():
-                return self._read(what)
+                return self._read(entry, what)
             case Felt():
                 return self._felt(what, entry.station)
             case MeshPlanned():
@@ -323,16 +473,105 @@ class RunState:
     def _counted(self, entry_id: str, what: Counted) -> "RunState":
         j = self.setup.machine.screw(what.screw)
         now = self.changed()
-        belief = advice.counted(now.belief, now.screws, j, what.marks, self.drag_gap_mm)
+        about = now.foretold_marks(j)
+        # A gauge that drags cold drags where the plate will have risen by its warp when it is hot.
+        drag_gap = self.drag_gap_mm - float(now.warp_mm([(now.screws[j].x_mm, now.screws[j].y_mm)])[0])
+        belief = advice.counted(now.belief, now.screws, j, what.marks, drag_gap)
         if what.before is not None:
             belief = advice.felt_before(belief, now.screws, j, what.marks, what.before)
-        stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0])
+        stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0], about=about)
         return replace(
             now,
             belief=belief,
             pending=j,
             at_screw=None,
             stops=(*now.stops, stop),
+            moved_mm=now._moved(j, what.marks),
+        )
+
+    def _moved(self, j: int, marks: float) -> tuple[float, ...]:
+        """What each knob has moved its support up by, after one more turn."""
+        up = marks * self.screws[j].mm_per_mark * self.screws[j].sense
+        return tuple(m + up if k == j else m for k, m in enumerate(self.moved_mm))
+
+    def foretold_marks(self, j: int) -> tuple[float, float] | None:
+        """The count that is expected at a screw, and its sd; None where it was never felt."""
+        if j not in self.visited and j not in self.round_read:
+            return None
+        s = self.screws[j]
+        rise = float(self.warp_mm([(s.x_mm, s.y_mm)])[0])
+        row = self.belief.gap_row(s.x_mm, s.y_mm) + self.belief.surface.unit(self.belief.surface.bias)
+        mean, sd = self.belief.of(row[None, :])
+        high = float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - rise
+        passed = float(self.belief.weight @ np.abs(self.belief.passes[:, j, j])) * s.mm_per_mark
+        spread = np.hypot(float(sd[0]), float(self.belief.weight @ self.belief.drag_sd))
+        spread = np.hypot(spread, float(hand_error_mm(high)))
+        return -high / passed * s.sense, float(np.hypot(spread / passed, 0.5))
+
+    def doubtful_count(self, what: Counted) -> tuple[float, float | None] | None:
+        """What was expected where a count is over 5 sd away, and the slip that would explain it, if one does.
+
+        The slips: turned the other way, or half and double of it.
+        """
+        about = self.foretold_marks(self.setup.machine.screw(what.screw))
+        if what.sure or about is None or abs(what.marks - about[0]) <= max(5 * about[1], 3.0):
+            return None
+        slips = (-what.marks, what.marks / 2, what.marks * 2)
+        fits = [s for s in slips if abs(s - about[0]) <= 2 * about[1] + 0.5]
+        return about[0], min(fits, key=lambda s: abs(s - about[0]), default=None)
+
+    def _skirt_seen(self, entry_id: str, what: SkirtSeen) -> "RunState":
+        j = self.setup.machine.screw(what.screw)
+        now, bead, s = self.changed(), self.bead, self.screws[j]
+        low, high = bead.bands_mm()[what.grade]
+        row = now.belief.gap_row(s.x_mm, s.y_mm)
+        at = bead.layer_mm + now.belief.shift_mm
+        sd = float(np.hypot(BEAD.grade_sd * bead.layer_mm, TRAM.local_sd_mm))
+        belief = now.belief.felt(row, at - high, at - low, sd)
+        stop = TramStop(entry_id, j, 0, spread_mm=belief.spread()[0])
+        return replace(now, belief=belief, pending=j, at_screw=None, stops=(*now.stops, stop))
+
+    def _backed_off(self, what: BackedOff) -> "RunState":
+        """All springs have the same preload again: where the plate stands is anybody's guess."""
+        now = self.changed()
+        belief = now.belief.loosened(TRAM.common_prior_sd_mm, TRAM.knob_prior_sd_mm, 0.0)
+        return replace(
+            now,
+            belief=belief,
+            screws=backed_off(now.screws, what.turns),
+            moved_mm=(0.0,) * len(now.screws),
+            stops=(),
+            readings=(),
+            round_read={},
+            rounds=0,
+            pending=None,
+            at_screw=None,
+            centre_felt=None,
+        )
+
+    def _resumed(self, what: Resumed) -> "RunState":
+        """After a pause the motors may have moved and the plate is cold: home and hold again; more where more changed."""
+        now = self.changed()
+        plate = bool({"plate", "layer"} & set(what.changes))
+        knobs = bool({"springs", "screws", "moved", "rebuilt"} & set(what.changes))
+        zero = bool({"nozzle", "z_stop", "probe", "firmware"} & set(what.changes))
+        belief = now.belief.loosened(
+            TRAM.common_prior_sd_mm if zero or plate or knobs else TRAM.pause_common_sd_mm,
+            TRAM.knob_prior_sd_mm if knobs else TRAM.pause_each_sd_mm,
+            TRAM.form_prior_sd_mm if plate else 0.0,
+        )
+        checks = {k: v for k, v in now.checks.items() if k not in ("homed", "tip_clean", "plate_clean")}
+        return replace(
+            now,
+            belief=belief,
+            checks=checks,
+            heated=None,
+            pending=None,
+            at_screw=None,
+            round_read={},
+            changes=tuple(dict.fromkeys((*now.changes, *what.changes))),
+            mesh=None if plate else now.mesh,
+            mesh_on=False if plate else now.mesh_on,
         )
 
     def _turned(self, entry_id: str, what: Turned) -> "RunState":
@@ -344,7 +583,7 @@ class RunState:
             stops = (*now.stops[:-1], last)
         else:
             stops = (*now.stops, TramStop(entry_id, j, 0, what.marks, belief.spread()[0]))
-        return replace(now, belief=belief, pending=None, stops=stops)
+        return replace(now, belief=belief, pending=None, stops=stops, moved_mm=now._moved(j, what.marks))
 
     def _turned_all(self, entry_id: str, what: TurnedAll) -> "RunState":
         if len(what.marks) != len(self.screws):
@@ -356,7 +595,10 @@ class RunState:
                 belief = advice.turned(belief, now.screws, j, marks)
         spread = belief.spread()[0]
         stops = tuple(TramStop(entry_id, j, 0, m, spread) for j, m in enumerate(what.marks) if m)
-        return replace(now, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
+        moved = now
+        for j, m in enumerate(what.marks):
+            moved = replace(moved, moved_mm=moved._moved(j, m))
+        return replace(moved, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
 
     def doubtful_reading(self, what: ReadMm) -> tuple[float, float | None] | None:
         """What was expected where a reading is over 5 sd away, and the slip that would explain it, if one does.
@@ -376,30 +618,45 @@ class RunState:
     def _reading_row(self, what: ReadMm) -> tuple[Array, float, float, int]:
         """How a reading sees the state: sign * (row . state - zero) = value, with its sd."""
         row = self.belief.gap_row(what.x_mm, what.y_mm)
+        rise = float(self.warp_mm([(what.x_mm, what.y_mm)])[0])
         if what.instrument == "feelers":
             # Feelers give the gap itself, with the tip at z 0.
-            return row, self.belief.shift_mm, TRAM.feelers_sd_mm, -1
+            return row, self.belief.shift_mm + rise, TRAM.feelers_sd_mm, -1
+        if what.instrument == "lamp":
+            # A contact lamp lights at the plate itself: the height at which it does is the plate's.
+            return row, rise + self.belief.shift_mm, TRAM.lamp_sd_mm, 1
         probe = self.setup.machine.probe
         sd = probe.sd_mm if what.instrument == "probe" and probe else TRAM.dial_sd_mm
-        return row + self.belief.surface.unit(self.belief.surface.probe_zero), 0.0, sd, 1
+        if what.instrument == "laser":
+            sd = TRAM.laser_sd_mm
+        return row + self.belief.surface.unit(self.belief.surface.probe_zero), rise, sd, 1
 
-    def _read(self, what: ReadMm) -> "RunState":
+    def _read(self, entry: Entry, what: ReadMm) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
         row, zero, sd, sign = now._reading_row(what)
+        foretold, foretold_sd = now.belief.of(row[None, :])
         belief = now.belief.read(row, zero + sign * what.value_mm, sd)
         read = now.round_read
+        readings = now.readings
         if what.screw is not None:
-            read = {**read, self.setup.machine.screw(what.screw): what.value_mm}
-        return replace(now, belief=belief, round_read=read)
+            j = self.setup.machine.screw(what.screw)
+            read = {**read, j: what.value_mm}
+            expected = sign * (float(foretold[0]) - zero)
+            one = ScrewReading(
+                entry.id, now.rounds + 1, j, what.value_mm, expected, float(np.hypot(foretold_sd[0], sd))
+            )
+            readings = (*readings, one)
+        return replace(now, belief=belief, round_read=read, readings=readings)
 
     def _felt(self, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
-        feel = self.setup.feel
+        feel = self.feel
+        rise = float(now.warp_mm([(what.x_mm, what.y_mm)])[0]) if station == "tram" else 0.0
         low, high = feel_interval(what.feel, self.drag_gap_mm, feel)
         row = now.belief.gap_row(what.x_mm, what.y_mm) + now.belief.surface.unit(now.belief.surface.bias)
-        at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0])
+        at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0]) + rise
         # gap - bias between low and high, with gap = at - height
         belief = now.belief.felt(row, at - high, at - low, feel.scatter_mm)
         now = replace(now, belief=belief)

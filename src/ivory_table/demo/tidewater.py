@@ -41,6 +41,7 @@ MACHINES = (
         screws=_corners(244, 236, 32),
         convention="stop_position",
         stored_mm=0.87,
+        in_use=True,
         practice=True,
     ),
     Machine(
@@ -54,6 +55,7 @@ MACHINES = (
         probe=Probe(kind="touch", x_offset_mm=-41, y_offset_mm=-9, sd_mm=0.004),
         convention="probe_offset",
         stored_mm=-1.92,
+        in_use=True,
         practice=True,
     ),
     Machine(
@@ -68,6 +70,7 @@ MACHINES = (
         convention="home_offset",
         stored_mm=0.14,
         manner="lantern",
+        in_use=True,
         practice=True,
     ),
     Machine(
@@ -80,6 +83,7 @@ MACHINES = (
         stored_mm=0.0,
         seen_from="below",
         relative_extrusion=False,
+        in_use=True,
         practice=True,
     ),
 )

@@ -112,10 +112,9 @@ class PracticeMachine:
             mesh_on = body.pop("mesh_on")
             body["bumps"] = [tuple(b) for b in body["bumps"]]
             body["greasy"] = [tuple(g) for g in body["greasy"]]
-            found = cls(machine, gauge, Truth(**body), file)
-            found.mesh = MeshSurvey.model_validate(mesh) if mesh else None
-            found.mesh_on = mesh_on
-            return found
+            # With its mesh from the start: being made it is written down at once.
+            kept_mesh = MeshSurvey.model_validate(mesh) if mesh else None
+            return cls(machine, gauge, Truth(**body), file, mesh=kept_mesh, mesh_on=mesh_on)
         return cls(machine, gauge, crooked(machine, machine.plates[0], seed), file)
 
     def remount(self, plate_id: str) -> None:

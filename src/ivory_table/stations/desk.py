@@ -6,36 +6,52 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from threading import RLock
+from typing import Any
+from uuid import uuid4
 
 import numpy as np
 from peewee import IntegrityError
 from pydantic import Field
 
+from ivory_table.core.changes import change, foretold, found_changes
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.entries import (
+    BackedOff,
+    BeamTurned,
+    ChangeTold,
     Counted,
     Entry,
+    FeelKept,
+    Felt,
     Learnt,
     MeshKept,
     MeshUsed,
+    Nudged,
     OffsetSet,
     Readback,
     ReadMm,
+    Resumed,
     RunSetup,
     SenseTried,
     SignedOff,
     Source,
     Station,
     TakenBack,
+    ThermalRead,
     Turned,
     TurnedAll,
     What,
+    WhereNoted,
     ZoneCleaned,
     kept,
 )
+from ivory_table.core.gauge import FeelScale, feel_interval
 from ivory_table.core.hands import Hands
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.offset import convention, readback_agrees, shift_of
+from ivory_table.core.plate import Machine, Person, Where
 from ivory_table.core.run import RunState
+from ivory_table.core.travel import preload_after
 from ivory_table.core.value import Id, Initials, Value
 from ivory_table.store.workshop import MOVED_ON, Clash, Workshop
 
@@ -110,15 +126,30 @@ class Desk:
         machine = self.workshop.machine(wanted.machine_id)
         if wanted.plate_id not in {p.id for p in machine.plates}:
             raise Refused("unknown_plate", f"{machine.name} has no plate '{wanted.plate_id}'.", "plate_id")
+        gauge = self.workshop.gauge(wanted.gauge_id)
+        person = self.workshop.person_by(wanted.initials)
         setup = RunSetup(
             id=wanted.id,
             machine=machine,
             plate_id=wanted.plate_id,
             filament=self.workshop.filament(wanted.filament_id),
-            gauge=self.workshop.gauge(wanted.gauge_id),
+            gauge=gauge,
             initials=wanted.initials,
             started_at=datetime.now(UTC),
             learnt=self.workshop.learnt(machine.id),
+            feel=person.feels.get(gauge.id, FeelScale()) if person else FeelScale(),
+            study=self.workshop.study(machine.id, wanted.plate_id),
+        )
+        before = next(iter(self.workshop.runs(machine.id)), None)
+        changes = found_changes(before, setup)
+        if before is None and machine.in_use:
+            changes = ()
+        if any(c.forgets for c in changes):
+            self.workshop.forget_learnt(machine.id)
+            setup = setup.model_copy(update={"learnt": None})
+        value = foretold(before, setup, machine.stored_mm)
+        setup = setup.model_copy(
+            update={"changes": tuple(c.id for c in changes), "foretold_mm": value.new_mm if value else None}
         )
         self.workshop.start_run(setup)
         return setup
@@ -248,16 +279,35 @@ class Desk:
                     f"is known here (±{float(sd[0]):.2f}). Check the sign, or say that you are sure.",
                     "stored_mm",
                 )
-        # A machine does not mistype; what it read is kept, however odd.
-        if isinstance(what, ReadMm) and source == "hand" and (doubt := state.doubtful_reading(what)) is not None:
-            expected, instead = doubt
+        if isinstance(what, ChangeTold | Resumed):
+            for told in (what.change,) if isinstance(what, ChangeTold) else what.changes:
+                try:
+                    change(told)
+                except ValueError as wrong:
+                    raise Refused("unknown_change", str(wrong), "change") from None
+        if isinstance(what, Counted) and source == "hand" and (doubted := state.doubtful_count(what)) is not None:
+            about, meant = doubted
             raise Refused(
-                "reading_doubtful",
-                f"{what.value_mm:g} is far from the {expected:.2f} mm that is expected here"
-                + (f"; did you mean {instead:g}?" if instead is not None else ".")
-                + " Type it again, or keep it as it is.",
-                "value_mm",
+                "count_doubtful",
+                f"{_count_words(what.marks)} is far from the {_count_words(round(about))} that are expected here"
+                + (f"; did you mean {_count_words(meant)}?" if meant is not None else ".")
+                + " Enter it again, or keep it as it is.",
+                "marks",
             )
+        # A machine does not mistype; what it read is kept, however odd.
+        if source == "hand":
+            doubt = state.doubtful_reading(what) if isinstance(what, ReadMm) else None
+            if doubt is None or doubt[1] is None:
+                self._refuse_contradiction(run, what)
+            if doubt is not None and isinstance(what, ReadMm):
+                expected, instead = doubt
+                raise Refused(
+                    "reading_doubtful",
+                    f"{what.value_mm:g} is far from the {expected:.2f} mm that is expected here"
+                    + (f"; did you mean {instead:g}?" if instead is not None else ".")
+                    + " Type it again, or keep it as it is.",
+                    "value_mm",
+                )
         reported = what.reported_mm if isinstance(what, Readback) else None
         if reported is not None and not readback_agrees(state.stored_mm, reported, machine.z_step_mm):
             raise Refused(
@@ -274,23 +324,86 @@ class Desk:
                 "what",
             )
 
+    def _refuse_contradiction(self, run: OpenRun, what: What) -> None:
+        """A reading that cannot be true together with one before it, when nothing was changed between: said with which."""
+        if not isinstance(what, ReadMm | Felt) or what.sure:
+            return
+        for earlier in reversed(kept(run.entries)):
+            if isinstance(earlier.what, _MOVES):
+                return
+            sentence = contradiction(earlier, what, run.state)
+            if sentence:
+                raise Refused(
+                    "readings_contradict",
+                    f"{sentence} Nothing was turned or set since. Take the earlier one back, type this one again, "
+                    "or keep it as it is.",
+                    "value_mm" if isinstance(what, ReadMm) else "feel",
+                )
+
     def _learn(self, run: OpenRun, entry: Entry) -> None:
-        """What a run teaches beyond itself: a knob's sense, the stored value, the supports."""
+        """What a run teaches beyond itself: the stored value, senses, supports, knobs, a person's feel, a plate's study."""
         what, machine_id = entry.what, run.setup.machine.id
-        if not isinstance(what, SenseTried | Readback | SignedOff):
+        if isinstance(what, ChangeTold) and change(what.change).forgets:
+            self.workshop.forget_learnt(machine_id)
+        if isinstance(what, ThermalRead) and run.state.study is not None:
+            self.workshop.keep_study(machine_id, run.state.study)
+        if isinstance(what, FeelKept):
+            self._keep_feel(run, what.scale)
+        if not isinstance(what, SenseTried | Readback | SignedOff | WhereNoted | BackedOff):
             return
         try:
             machine = self.workshop.machine(machine_id)
         except LookupError:
             return
-        if isinstance(what, SenseTried):
+        if isinstance(what, WhereNoted):
+            kept_lines = tuple(w for w in machine.where if w.step != what.step)
+            where = (*kept_lines, Where(step=what.step, line=what.line)) if what.line else kept_lines
+            self.workshop.keep_machine(machine.model_copy(update={"where": where}))
+        elif isinstance(what, SenseTried | BackedOff):
             self.workshop.keep_machine(machine.model_copy(update={"screws": run.state.screws}))
         elif isinstance(what, Readback):
             self.workshop.keep_machine(machine.model_copy(update={"stored_mm": run.state.stored_mm}))
-        elif isinstance(what, SignedOff) and len(run.setup.machine.screws) > 3 and run.state.stops:
-            mean, cov = run.state.belief.compliance_learnt()
-            rows = tuple(tuple(float(v) for v in row) for row in cov)
-            self.workshop.keep_learnt(machine_id, Learnt(mean_ln=tuple(float(v) for v in mean), cov_ln=rows))
+        elif isinstance(what, SignedOff) and run.state.stops:
+            self._learn_tram(run, machine)
+
+    def _learn_tram(self, run: OpenRun, machine: Machine) -> None:
+        """At sign-off: supports and knobs for the next run, senses and preloads on the machine, the person's scatter."""
+        belief, state = run.state.belief, run.state
+        mean, cov = belief.compliance_learnt()
+        gains, sds = belief.gains_for_next()
+        before = run.setup.learnt
+        learnt = Learnt(
+            mean_ln=_floats(mean),
+            cov_ln=tuple(_floats(row) for row in cov),
+            gains=_floats(gains),
+            gain_sds=_floats(sds),
+            runs=before.runs + 1 if before else 1,
+        )
+        self.workshop.keep_learnt(machine.id, learnt)
+        turned_round = belief.p_reversed()
+        screws = tuple(
+            s.model_copy(
+                update={
+                    "sense": -s.sense if p > TRAM.reversed_at else s.sense,
+                    "sense_proved": s.sense_proved or p > TRAM.reversed_at or p < TRAM.reversed_proved,
+                }
+            )
+            for s, p in zip(state.screws, turned_round, strict=True)
+        )
+        if [s.name for s in machine.screws] == [s.name for s in screws]:
+            self.workshop.keep_machine(machine.model_copy(update={"screws": preload_after(screws, state.moved_mm)}))
+        if len(state.stops) >= len(screws):
+            scatter, ln_sd = belief.scatter_learnt()
+            self._keep_feel(run, state.feel.model_copy(update={"scatter_mm": scatter, "scatter_ln_sd": ln_sd}))
+
+    def _keep_feel(self, run: OpenRun, scale: FeelScale) -> None:
+        """The scale becomes this person's own on this gauge; somebody new is entered by their initials."""
+        initials = run.setup.initials
+        person = self.workshop.person_by(initials)
+        if person is None:
+            person = Person(id=f"p-{uuid4().hex[:12]}", name=initials, initials=initials)
+        feels = {**person.feels, run.setup.gauge.id: scale}
+        self.workshop.keep_person(person.model_copy(update={"feels": feels}))
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
         """What a person did by hand on a practice machine happens to the practice plate as well."""
@@ -299,6 +412,58 @@ class Desk:
             hands = self.hands_for(before.setup)
             if hands is not None:
                 _do_by_hand(hands, before, entry)
+
+
+#: What may move the plate or the nozzle: readings before and after it need not agree.
+_MOVES = (
+    Counted
+    | Turned
+    | TurnedAll
+    | OffsetSet
+    | Nudged
+    | MeshUsed
+    | MeshKept
+    | BackedOff
+    | BeamTurned
+    | Resumed
+    | SenseTried
+)
+
+
+def contradiction(earlier: Entry, what: ReadMm | Felt, state: RunState) -> str:
+    """Why an earlier reading of the same place and kind cannot be true together with this one; empty when it can."""
+    was = earlier.what
+    clock = earlier.at.strftime("%H:%M")
+    if isinstance(was, ReadMm) and isinstance(what, ReadMm):
+        same = (was.x_mm, was.y_mm, was.instrument) == (what.x_mm, what.y_mm, what.instrument)
+        _, _, sd, _ = state._reading_row(what)
+        if same and abs(was.value_mm - what.value_mm) > 5 * 2**0.5 * sd:
+            name = what.screw or f"({what.x_mm:g}, {what.y_mm:g})"
+            return (f"{name} cannot read {what.value_mm:+.3f} mm now and {was.value_mm:+.3f} mm at {clock}.").replace(
+                "-", "−"
+            )
+    if isinstance(was, Felt) and isinstance(what, Felt) and (was.x_mm, was.y_mm) == (what.x_mm, what.y_mm):
+        slack = 3 * state.feel.scatter_mm
+        (low, high), (low_now, high_now) = (feel_interval(f.feel, state.drag_gap_mm, state.feel) for f in (was, what))
+        # The plate's height by each, less the place's own zero: they must overlap.
+        if (
+            was.z_mm - high - slack > what.z_mm - low_now + slack
+            or what.z_mm - high_now - slack > was.z_mm - low + slack
+        ):
+            return (
+                f"The gauge cannot be {what.feel} at z {what.z_mm:.3f} when it was {was.feel} at z {was.z_mm:.3f} "
+                f"at {clock}."
+            )
+    return ""
+
+
+def _count_words(marks: float) -> str:
+    way = "clockwise" if marks > 0 else "counter-clockwise"
+    return f"{abs(marks):g} marks {way}" if marks else "no turn"
+
+
+def _floats(values: Any) -> tuple[float, ...]:
+    return tuple(float(v) for v in values)
 
 
 def _do_by_hand(hands: Hands, before: OpenRun, entry: Entry) -> None:

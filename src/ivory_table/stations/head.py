@@ -1,8 +1,9 @@
 """What stands around every station: whose run it is, where each station is, what was kept last."""
 
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any, Literal
 
+from ivory_table.core.changes import change, known_changes
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import Entry, Source, Station, kept
 from ivory_table.core.gauge import Gauge
@@ -38,6 +39,18 @@ class KeptRow(Value):
     words: str
 
 
+class ChangeLine(Value):
+    id: str
+    text: str
+
+
+class Resume(Value):
+    """A run that lay still: why it should be looked at before it goes on, and what may have changed."""
+
+    words: str
+    changes: tuple[ChangeLine, ...]
+
+
 class RunHead(Value):
     id: str
     seq: int
@@ -55,6 +68,10 @@ class RunHead(Value):
     rows: tuple[KeptRow, ...]
     readback_due: bool
     signed_off: bool
+    #: Set when the run lay still for hours, or the machine was worked on since: what to say, and what to ask.
+    resume: Resume | None
+    #: Where each step is found on this machine, by the step's id.
+    where: dict[str, str]
 
 
 NAMES: dict[Station, str] = {
@@ -76,6 +93,7 @@ def fits(needs: str, machine: Machine, plate: Plate) -> bool:
         "not_glued": not glued,
         "keep_outs": bool(plate.keep_outs),
         "screws": bool(machine.screws),
+        "no_screws": not machine.screws,
         "probe": machine.probe is not None,
         "live_only": machine.convention == "live_only",
     }[needs]
@@ -91,13 +109,19 @@ def cautions(run: OpenRun, station: Station) -> tuple[Caution, ...]:
     )
 
 
-def checks_for(machine: Machine, plate: Plate) -> tuple[dict[str, Any], ...]:
-    return tuple(c for c in PREPARE["checks"] if fits(c["needs"], machine, plate))
+def checks_for(run: OpenRun) -> tuple[dict[str, Any], ...]:
+    """The checks for this machine, plate, and what changed since its last run."""
+    machine, plate, changes = run.setup.machine, run.setup.plate, set(run.state.changes)
+    return tuple(
+        c
+        for c in PREPARE["checks"]
+        if fits(c["needs"], machine, plate) and (not c["only_after"] or changes & set(c["only_after"]))
+    )
 
 
 def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     s = run.state
-    wanted = checks_for(run.setup.machine, run.setup.plate)
+    wanted = checks_for(run)
     ticked = sum(1 for c in wanted if c["id"] in s.checks)
     proof = s.proofs[-1] if s.proofs else None
     begun: dict[Station, bool] = {
@@ -110,7 +134,7 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     }
     done: dict[Station, bool] = {
         "prepare": ticked == len(wanted),
-        "tram": s.trammed,
+        "tram": s.trammed or s.beyond_knobs,
         "mesh": s.mesh is not None,
         "offset": bool(s.offset_changes) and not s.readback_due,
         "first_layer": proof is not None
@@ -168,6 +192,26 @@ def head_of(run: OpenRun) -> RunHead:
         ),
         readback_due=s.readback_due,
         signed_off=s.signed_off is not None,
+        resume=_resume(run),
+        where={k: v for k, v in s.where.items() if v},
+    )
+
+
+#: After this long the plate is cold and the motors were released: nothing is taken for granted.
+STILL_HOURS = 6.0
+
+
+def _resume(run: OpenRun) -> Resume | None:
+    if run.state.signed_off is not None or not run.entries:
+        return None
+    hours = (datetime.now(UTC) - run.entries[-1].at).total_seconds() / 3600
+    if hours < STILL_HOURS:
+        return None
+    ago = f"{hours:.0f} hours" if hours < 36 else f"{hours / 24:.0f} days"
+    told = [c for c in known_changes() if c.id not in ("new_machine", "screws", "material")]
+    return Resume(
+        words=f"Nothing was kept here for {ago}. Home again, heat and hold again. What was changed meanwhile?",
+        changes=tuple(ChangeLine(id=c.id, text=c.text) for c in told),
     )
 
 
@@ -190,7 +234,31 @@ def words_for(entry: Entry) -> str:
                 "ring": "round the ring",
                 "diagonal": "across the diagonal",
                 "pairs": "in pairs",
+                "skirt": "while the skirt runs",
             }[w.way]
+        case "school_chosen":
+            return {"hot": "trammed hot", "warm": "trammed warm", "cold": "trammed cold"}[w.school]
+        case "change_told":
+            return f"changed: {change(w.change).text}"
+        case "where_noted":
+            return f"where to find {w.step.replace('_', ' ')}: {w.line or 'taken away'}"
+        case "backed_off":
+            return f"springs compressed, knobs backed off {w.turns:g} turns"
+        case "thermal_read":
+            r = w.reading
+            return f"{r.place} at {r.bed_c:g} °C: {signed(r.height_mm, 3)} mm"
+        case "feel_tried":
+            return f"feel check: {w.feel_try.feel}"
+        case "feel_kept":
+            return f"feel kept: scatter {w.scale.scatter_mm:.3f} mm"
+        case "beam_read":
+            return f"beam left {signed(w.reading.left_mm)}, right {signed(w.reading.right_mm)} mm"
+        case "beam_turned":
+            return f"right drive {signed(w.up_mm)} mm" if w.up_mm else "beam level"
+        case "skirt_seen":
+            return f"skirt beside {w.screw}: {w.grade}"
+        case "resumed":
+            return "taken up again" + (f", changed: {', '.join(w.changes)}" if w.changes else "")
         case "sense_tried":
             return f"{w.screw}: 1/16 clockwise felt {w.felt}"
         case "counted":

@@ -37,6 +37,32 @@ class FilamentRow(_Row):
         table_name = "filament"
 
 
+class NozzleRow(_Row):
+    id = CharField(primary_key=True, max_length=64)
+    body = TextField()
+
+    class Meta:
+        table_name = "nozzle"
+
+
+class PersonRow(_Row):
+    id = CharField(primary_key=True, max_length=64)
+    body = TextField()
+
+    class Meta:
+        table_name = "person"
+
+
+class StudyRow(_Row):
+    """How a plate of a machine moves as it warms: one study for each plate, the newest counts."""
+
+    id = CharField(primary_key=True, max_length=160)
+    body = TextField()
+
+    class Meta:
+        table_name = "study"
+
+
 class LearntRow(_Row):
     """What a machine's finished runs taught of its supports."""
 
@@ -70,4 +96,4 @@ class EntryRow(_Row):
         indexes = ((("run", "seq"), True),)
 
 
-TABLES = (MachineRow, GaugeRow, FilamentRow, LearntRow, RunRow, EntryRow)
+TABLES = (MachineRow, GaugeRow, NozzleRow, PersonRow, StudyRow, FilamentRow, LearntRow, RunRow, EntryRow)

@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib.resources import files
 from pathlib import Path
+from typing import Any, TypeVar
 
 from peewee import SqliteDatabase
 from peewee_migrate import Router
@@ -12,9 +13,21 @@ from pydantic import BaseModel
 
 from ivory_table.core.entries import Entry, Learnt, RunFile, RunSetup
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.plate import Filament, Machine
+from ivory_table.core.plate import Filament, Machine, Nozzle, Person
+from ivory_table.core.thermal import ThermalStudy
 
-from .tables import EntryRow, FilamentRow, GaugeRow, LearntRow, MachineRow, RunRow, database
+from .tables import (
+    EntryRow,
+    FilamentRow,
+    GaugeRow,
+    LearntRow,
+    MachineRow,
+    NozzleRow,
+    PersonRow,
+    RunRow,
+    StudyRow,
+    database,
+)
 
 MOVED_ON = "Something else was kept in this run meanwhile, perhaps in another tab. Look at where it is now."
 
@@ -84,29 +97,55 @@ class Workshop:
             revision = row.revision + 1 if row else 1
             MachineRow.replace(id=machine.id, revision=revision, body=machine.model_dump_json()).execute()
 
+    def revision(self, machine_id: str) -> int:
+        """How often a machine was kept; 0 for one that is not."""
+        row = MachineRow.get_or_none(MachineRow.id == machine_id)
+        return row.revision if row else 0
+
     def gauges(self) -> tuple[Gauge, ...]:
-        return tuple(Gauge.model_validate_json(r.body) for r in GaugeRow.select().order_by(GaugeRow.id))
+        return _all(GaugeRow, Gauge)
 
     def gauge(self, gauge_id: str) -> Gauge:
-        row = GaugeRow.get_or_none(GaugeRow.id == gauge_id)
-        if row is None:
-            raise Unknown(f"No gauge is kept under '{gauge_id}'.")
-        return Gauge.model_validate_json(row.body)
+        return _one(GaugeRow, Gauge, gauge_id, "gauge")
 
     def keep_gauge(self, gauge: Gauge) -> None:
-        GaugeRow.replace(id=gauge.id, body=gauge.model_dump_json()).execute()
+        _put(GaugeRow, gauge)
 
     def filaments(self) -> tuple[Filament, ...]:
-        return tuple(Filament.model_validate_json(r.body) for r in FilamentRow.select().order_by(FilamentRow.id))
+        return _all(FilamentRow, Filament)
 
     def filament(self, filament_id: str) -> Filament:
-        row = FilamentRow.get_or_none(FilamentRow.id == filament_id)
-        if row is None:
-            raise Unknown(f"No filament is kept under '{filament_id}'.")
-        return Filament.model_validate_json(row.body)
+        return _one(FilamentRow, Filament, filament_id, "filament")
 
     def keep_filament(self, filament: Filament) -> None:
-        FilamentRow.replace(id=filament.id, body=filament.model_dump_json()).execute()
+        _put(FilamentRow, filament)
+
+    def nozzles(self) -> tuple[Nozzle, ...]:
+        return _all(NozzleRow, Nozzle)
+
+    def keep_nozzle(self, nozzle: Nozzle) -> None:
+        _put(NozzleRow, nozzle)
+
+    def people(self) -> tuple[Person, ...]:
+        return _all(PersonRow, Person)
+
+    def keep_person(self, person: Person) -> None:
+        _put(PersonRow, person)
+
+    def person_by(self, initials: str) -> Person | None:
+        """The person who signs with these initials."""
+        return next((p for p in self.people() if p.initials == initials), None)
+
+    def study(self, machine_id: str, plate_id: str) -> ThermalStudy | None:
+        row = StudyRow.get_or_none(StudyRow.id == f"{machine_id}/{plate_id}")
+        return None if row is None else ThermalStudy.model_validate_json(row.body)
+
+    def keep_study(self, machine_id: str, study: ThermalStudy) -> None:
+        StudyRow.replace(id=f"{machine_id}/{study.plate_id}", body=_json(study)).execute()
+
+    def forget_learnt(self, machine_id: str) -> None:
+        """The hardware changed: what earlier runs taught no longer holds."""
+        LearntRow.delete().where(LearntRow.machine_id == machine_id).execute()
 
     def learnt(self, machine_id: str) -> Learnt | None:
         row = LearntRow.get_or_none(LearntRow.machine_id == machine_id)
@@ -186,6 +225,24 @@ class Workshop:
             for start in range(0, len(rows), 200):
                 EntryRow.insert_many(rows[start : start + 200]).execute()
             return True
+
+
+_V = TypeVar("_V", bound=BaseModel)
+
+
+def _all(table: Any, model: type[_V]) -> tuple[_V, ...]:
+    return tuple(model.model_validate_json(r.body) for r in table.select().order_by(table.id))
+
+
+def _one(table: Any, model: type[_V], wanted: str, name: str) -> _V:
+    row = table.get_or_none(table.id == wanted)
+    if row is None:
+        raise Unknown(f"No {name} is kept under '{wanted}'.")
+    return model.model_validate_json(row.body)
+
+
+def _put(table: Any, value: Any) -> None:
+    table.replace(id=value.id, body=_json(value)).execute()
 
 
 def _json(value: BaseModel) -> str:

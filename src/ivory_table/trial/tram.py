@@ -15,7 +15,7 @@ from ivory_table.core.defaults import TRAM
 from ivory_table.core.plate import Machine, Plate, Screw
 from ivory_table.core.surface import Array, Surface, bending_energy
 from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
-from ivory_table.practice.elastic import SPRING_N_MM, ElasticPlate, Truth
+from ivory_table.practice.elastic import ElasticPlate, Truth
 
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("tram.toml").read_text("utf-8"))
 SCENARIO_FILE = "ivory_table/trial/tram.toml"
@@ -54,7 +54,9 @@ class Plant(Protocol):
 class CoupledPlate:
     """The model's own truth: one compliance for all supports, given by the share of a twist that is passed."""
 
-    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float, crown_mm: float = 0.0) -> None:
+    def __init__(
+        self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float, crown_mm: float = 0.0
+    ) -> None:
         energy = bending_energy(np.array([[s.x_mm, s.y_mm] for s in screws]))
         self.a = coupling(np.full(len(screws), 1 / kappa - 1), energy)
         self.heights = self.a @ rng.normal(0, SCENARIO["knob_sd_mm"], len(screws))
@@ -101,7 +103,9 @@ class SprungPlate:
 class Person:
     """The hand on the knob: its errors are the person's, the plate is the machine's."""
 
-    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], plant: Any, reversed_knob: int = -1) -> None:
+    def __init__(
+        self, rng: np.random.Generator, screws: tuple[Screw, ...], plant: Any, reversed_knob: int = -1
+    ) -> None:
         self.rng, self.screws, self.plant, self.reversed_knob = rng, screws, plant, reversed_knob
 
     def _turn_mm(self, j: int, up: float) -> None:
@@ -259,9 +263,7 @@ Policy = Callable[[Person, Belief], tuple[Tally, Belief]]
 
 
 def plate_for(truth: float | str, rng: np.random.Generator, screws: tuple[Screw, ...], crown_mm: float) -> Any:
-    return (
-        SprungPlate(rng, screws, crown_mm) if isinstance(truth, str) else CoupledPlate(rng, screws, truth)
-    )
+    return SprungPlate(rng, screws, crown_mm) if isinstance(truth, str) else CoupledPlate(rng, screws, truth)
 
 
 def _one(job: tuple[float | str, int, int, int, float, float, bool]) -> dict[str, Tally]:

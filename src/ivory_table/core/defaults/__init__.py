@@ -11,6 +11,7 @@ class _Feel(Value):
     cuts_mm: tuple[float, float, float, float]
     scatter_mm: float
     scatter_ln_sd: float
+    spacing_ln_sd: float
     bias_sd_mm: float
     unmeasured_sd_mm: float
 
@@ -39,6 +40,11 @@ class _Tram(Value):
     common_weight: float
     dial_sd_mm: float
     feelers_sd_mm: float
+    lamp_sd_mm: float
+    knobs_reach: float
+    laser_sd_mm: float
+    pause_common_sd_mm: float
+    pause_each_sd_mm: float
     stepped_sd_mm: float
     stops_left: tuple[tuple[float, ...], ...]
     stops_left_p: tuple[float, ...]
@@ -122,6 +128,10 @@ class _Heat(Value):
     steady_c_min: float
     swing_c: float
     park_probe_mm: float
+    still_mm: float
+    study_beyond_c: float
+    warm_c: float
+    cold_c: float
 
 
 class _Survey(Value):
