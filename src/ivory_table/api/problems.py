@@ -50,10 +50,13 @@ def install(app: FastAPI) -> None:
         return problem(wrong.status_code, code, str(wrong.detail))
 
     @app.exception_handler(RequestValidationError)
-    def invalid(_: Request, wrong: RequestValidationError) -> JSONResponse:
+    def invalid(request: Request, wrong: RequestValidationError) -> JSONResponse:
         first = wrong.errors()[0]
         names = [str(p) for p in first["loc"] if isinstance(p, str)]
         name = names[-1] if len(names) > 1 else None
+        if len(names) > 2 and request.url.path.startswith("/api/setup"):
+            # In a set-up the same name stands in many places: the whole way to it.
+            name = ".".join(str(p) for p in first["loc"][2:])
         return problem(422, f"invalid_{first['type']}", sentence(first), name)
 
 

@@ -11,10 +11,13 @@ from pydantic import BeforeValidator
 
 from ivory_table.core.bead import Swatch
 from ivory_table.core.entries import RunFile, Station, What
+from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import StoredChange
+from ivory_table.core.plate import Filament, Nozzle, Person
 from ivory_table.core.proof import ZoneCount
 from ivory_table.core.value import Id, Value
-from ivory_table.stations import bench, first_layer, mesh, offset, on_line, prepare, sign_off, tram
+from ivory_table.core.walk import Walk
+from ivory_table.stations import bench, extras, first_layer, mesh, offset, on_line, prepare, setup, sign_off, tram
 from ivory_table.stations.desk import Desk, Keep, OpenRun, StartRun
 from ivory_table.stations.head import RunHead, head_of
 from ivory_table.stations.lines import Connect, Lines, LineStatus
@@ -67,7 +70,108 @@ def import_run(request: Request, file: RunFile) -> Imported:
     return Imported(new=sign_off.import_run(desk(request).workshop, file), id=file.setup.id)
 
 
+the_setup = APIRouter(prefix="/api/setup", tags=["setup"])
+SetupId = Annotated[Id, Path(description="The id of what is kept.")]
+
+
+@the_setup.get("")
+def get_setup(request: Request) -> setup.SetupView:
+    return setup.view(desk(request).workshop)
+
+
+@the_setup.get("/file")
+def get_setup_file(request: Request, response: Response, machine: Id | None = None) -> setup.SetupFile:
+    response.headers["content-disposition"] = f'attachment; filename="setup{f"-{machine}" if machine else ""}.json"'
+    return setup.setup_file(desk(request).workshop, machine)
+
+
+@the_setup.post("/import")
+def import_setup(request: Request, file: setup.SetupFile) -> setup.Brought:
+    return setup.bring(desk(request).workshop, file)
+
+
+@the_setup.post("/symmetric")
+def symmetric_screws(wanted: setup.Symmetric) -> setup.Screws:
+    return setup.symmetric(wanted)
+
+
+@the_setup.put("/machines/{kept_id}")
+def keep_machine(request: Request, kept_id: SetupId, wanted: setup.KeepMachine) -> setup.SetupView:
+    return setup.keep_machine(desk(request), kept_id, wanted)
+
+
+@the_setup.post("/machines/{kept_id}/copy")
+def copy_machine(request: Request, kept_id: SetupId, wanted: setup.CopyMachine) -> setup.SetupView:
+    return setup.copy_machine(desk(request), kept_id, wanted)
+
+
+@the_setup.put("/gauges")
+def keep_gauge(request: Request, wanted: Gauge) -> setup.SetupView:
+    return setup.keep_gauge(desk(request).workshop, wanted)
+
+
+@the_setup.put("/nozzles")
+def keep_nozzle(request: Request, wanted: Nozzle) -> setup.SetupView:
+    return setup.keep_nozzle(desk(request).workshop, wanted)
+
+
+@the_setup.put("/filaments")
+def keep_filament(request: Request, wanted: Filament) -> setup.SetupView:
+    return setup.keep_filament(desk(request).workshop, wanted)
+
+
+@the_setup.put("/people")
+def keep_person(request: Request, wanted: Person) -> setup.SetupView:
+    return setup.keep_person(desk(request).workshop, wanted)
+
+
 runs = APIRouter(prefix="/api/runs/{run_id}", tags=["runs"])
+SheetMm = Annotated[float, Query(description="Thickness of one shim sheet, mm.")]
+Rounds = Annotated[int, Query(description="Rounds of the screws.")]
+
+
+@runs.get("/shim")
+def get_shim(request: Request, run_id: RunId, sheet_mm: SheetMm = 0.1) -> extras.ShimView:
+    return extras.shim(desk(request).open(run_id), sheet_mm)
+
+
+@runs.get("/shim.svg", response_class=Response)
+def get_shim_svg(request: Request, run_id: RunId, sheet_mm: SheetMm = 0.1) -> Response:
+    return _file(*extras.shim_file(desk(request).open(run_id), sheet_mm, "svg"), "image/svg+xml")
+
+
+@runs.get("/shim.pdf", response_class=Response)
+def get_shim_pdf(request: Request, run_id: RunId, sheet_mm: SheetMm = 0.1) -> Response:
+    return _file(*extras.shim_file(desk(request).open(run_id), sheet_mm, "pdf"), "application/pdf")
+
+
+@runs.get("/walk")
+def get_walk(request: Request, run_id: RunId, rounds: Rounds = 2, way: extras.WalkWay = "ring") -> Walk:
+    return extras.walk_for(desk(request).open(run_id), rounds, way)
+
+
+@runs.get("/walk.gcode", response_class=PlainTextResponse)
+def get_walk_file(
+    request: Request, run_id: RunId, rounds: Rounds = 2, way: extras.WalkWay = "ring"
+) -> PlainTextResponse:
+    run = desk(request).open(run_id)
+    return _download(extras.walk_for(run, rounds, way).text, f"walk-{run.setup.machine.id}.gcode", "text/plain")
+
+
+@runs.get("/feel")
+def get_feel(request: Request, run_id: RunId) -> extras.FeelCheck:
+    return extras.feel_check(desk(request).open(run_id))
+
+
+@runs.post("/feel/practice")
+def feel_practice(request: Request, run_id: RunId, ask: Ask) -> extras.FeelCheck:
+    at = desk(request)
+    run = at.ask_hands(run_id, "offset", ask.id, ask.seen_seq, lambda run: extras.feel_by_practice(at, run))
+    return extras.feel_check(run)
+
+
+def _file(name: str, body: bytes, kind: str) -> Response:
+    return Response(body, media_type=kind, headers={"content-disposition": f'attachment; filename="{name}"'})
 
 
 @runs.get("/head")
@@ -305,6 +409,7 @@ def see_patch(request: Request, run_id: RunId, zone: Annotated[int, Path(ge=0, l
 
 ROUTERS = (
     the_bench,
+    the_setup,
     runs,
     line,
     run_line,

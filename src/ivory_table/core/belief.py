@@ -364,6 +364,11 @@ class Prior:
         lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
         drag_sd = np.sqrt(self._within_drag + np.exp(2 * theta[:, m]))
         signs, log_sign = _signs(n, self.reversed_share)
+        for pattern in np.unique(signs, axis=0):
+            # However few stand for a reversed knob, together they weigh what its prior says.
+            group = (signs == pattern).all(axis=1)
+            top = log_weight[group].max()
+            log_weight[group] -= top + np.log(np.exp(log_weight[group] - top).mean())
         passes = coupling(lam, bending_energy(surface.screws)) * signs[:, None, :] if m else np.zeros((n, 0, 0))
         a = len(surface.anchors)
         cov_state = np.zeros((n, d, d))

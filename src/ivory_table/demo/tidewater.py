@@ -1,16 +1,16 @@
 """Tidewater Instrument Repair prints sensor housings and gasket frames on four machines."""
 
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.plate import Filament, KeepOut, Layer, Machine, Plate, Probe, Screw
+from ivory_table.core.plate import Beam, Filament, KeepOut, Layer, Machine, Nozzle, Person, Plate, Probe, Screw
 from ivory_table.store.workshop import Workshop
 
 
 def _corners(width: float, depth: float, inset: float) -> tuple[Screw, ...]:
     return (
-        Screw(name="front left", x_mm=inset, y_mm=inset),
-        Screw(name="front right", x_mm=width - inset, y_mm=inset),
-        Screw(name="rear left", x_mm=inset, y_mm=depth - inset),
-        Screw(name="rear right", x_mm=width - inset, y_mm=depth - inset),
+        Screw(name="front left", x_mm=inset, y_mm=inset, travel_mm=6, preload_mm=3),
+        Screw(name="front right", x_mm=width - inset, y_mm=inset, travel_mm=6, preload_mm=3),
+        Screw(name="rear left", x_mm=inset, y_mm=depth - inset, travel_mm=6, preload_mm=3),
+        Screw(name="rear right", x_mm=width - inset, y_mm=depth - inset, travel_mm=6, preload_mm=3),
     )
 
 
@@ -77,6 +77,7 @@ MACHINES = (
         id="bittern",
         name="Bittern",
         plates=(Plate(id="bittern-disc", name="round glass", shape="round", width_mm=262, depth_mm=262),),
+        beam=Beam(left_mm=-160, right_mm=160),
         probe=Probe(kind="inductive", x_offset_mm=24, y_offset_mm=0, sd_mm=0.008, heat_sensitive=True),
         manner="lantern",
         convention="live_only",
@@ -89,15 +90,26 @@ MACHINES = (
 )
 
 GAUGES = (
-    Gauge(id="copy-paper", name="copy paper", thickness_mm=0.1, measured=True),
-    Gauge(id="sticky-note", name="sticky note", thickness_mm=0.08, measured=False),
-    Gauge(id="feeler-010", name="feeler 0.10", thickness_mm=0.1, measured=True),
+    Gauge(id="copy-paper", name="copy paper", stack_mm=1.6, stack_sheets=16),
+    Gauge(id="sticky-note", name="sticky note", kind="note", thickness_mm=0.08, measured=False),
+    Gauge(id="feeler-010", name="feeler 0.10", kind="feeler", thickness_mm=0.1, measured=True),
 )
 
 FILAMENTS = (
     Filament(id="pla-white", name="PLA white", material="PLA", bed_c=60, nozzle_c=210),
     Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=80, nozzle_c=235),
     Filament(id="tpu-gasket", name="TPU gasket black", material="TPU", bed_c=45, nozzle_c=225),
+)
+
+
+NOZZLES = (
+    Nozzle(id="brass-04", name="brass 0.4", diameter_mm=0.4),
+    Nozzle(id="steel-06", name="hardened 0.6", diameter_mm=0.6),
+)
+
+PEOPLE = (
+    Person(id="mk", name="Mika", initials="mk"),
+    Person(id="jo", name="Jo", initials="jo"),
 )
 
 
@@ -111,3 +123,7 @@ def furnish(workshop: Workshop) -> None:
         workshop.keep_gauge(gauge)
     for filament in FILAMENTS:
         workshop.keep_filament(filament)
+    for nozzle in NOZZLES:
+        workshop.keep_nozzle(nozzle)
+    for person in PEOPLE:
+        workshop.keep_person(person)

@@ -92,6 +92,12 @@ class Door:
     def turn(self, screw: int, marks: float) -> None:
         self.ask("turn", screw=screw, marks=marks)
 
+    def turn_beam(self, up_mm: float) -> None:
+        self.ask("turn_beam", up_mm=up_mm)
+
+    def gap_at_zero(self, x_mm: float, y_mm: float) -> float:
+        return float(self.ask("gap_at_zero", x_mm=x_mm, y_mm=y_mm))
+
     def read_height(self, x_mm: float, y_mm: float) -> float:
         return float(self.ask("read_height", x_mm=x_mm, y_mm=y_mm))
 

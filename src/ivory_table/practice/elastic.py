@@ -47,6 +47,8 @@ class Truth:
     greasy: list[tuple[float, float]] = field(default_factory=list)
     backlash_mm: float = 0.012
     shift: float = 0.0
+    #: How much higher the right end of a beam on two drives hangs than the left one.
+    beam_mm: float = 0.0
     stored_mm: float = 0.0
     mount: str = ""
     draws: int = 0
@@ -81,6 +83,7 @@ def crooked(machine: Machine, plate: Plate, seed: int, *, knob_sd_mm: float = 0.
         greasy=[(float(rng.uniform(x0, x1)), float(rng.uniform(y0, y1)))] if rng.random() < 1 / 3 else [],
         extrusion=float(rng.normal(1, 0.015)),
         stored_mm=machine.stored_mm,
+        beam_mm=float(np.random.default_rng([seed, 2]).normal(0, 0.35)) if machine.beam else 0.0,
         mount=plate.id,
     )
 

@@ -289,7 +289,10 @@ class PracticeMachine:
                 lift = lift - believed_by_machine(self.mesh, [self.mounted.centre])[0]
         z = np.round(path[:, 2] / STEP_MM) * STEP_MM
         play = 0.0 if self._last_down else self.truth.backlash_mm
-        return np.asarray(z + self.shift_mm + play + lift - self.surface(path[:, :2]))
+        hangs = np.zeros(len(path))
+        if (beam := self.machine.beam) is not None:
+            hangs = self.truth.beam_mm * (path[:, 0] - self.mounted.centre[0]) / (beam.right_mm - beam.left_mm)
+        return np.asarray(z + self.shift_mm + play + lift + hangs - self.surface(path[:, :2]))
 
     def gap(self, x: float, y: float, z: float) -> float:
         return float(self.gaps(np.array([[x, y, z]]))[0])

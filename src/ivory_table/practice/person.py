@@ -73,7 +73,19 @@ class PracticePerson:
         self._move(screw, marks)
         self.body.keep()
 
+    def turn_beam(self, up_mm: float) -> None:
+        """The right drive of the beam turned: the nozzle's plane tilts about the left one."""
+        if self.body.machine.beam is not None:
+            self.body.truth.beam_mm += up_mm
+            self.body.keep()
+
     # With the gauge
+
+    def gap_at_zero(self, x_mm: float, y_mm: float) -> float:
+        """A dial carried by the head, or an eye on a line: the gap at z 0 to a hundredth."""
+        value = self.body.gap(x_mm, y_mm, 0.0) + float(self.body.rng().normal(0, 0.006))
+        self.body.keep()
+        return value
 
     def slide_gauge(self, x_mm: float, y_mm: float, z_mm: float) -> Feel:
         """The tip brought to a height by the machine's own panel, and the gauge slid under it."""

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention
-from ivory_table.core.plate import Filament, Machine
+from ivory_table.core.plate import Filament, Machine, Person
 from ivory_table.core.value import Value
 
 from .desk import Desk
@@ -36,6 +36,7 @@ class BenchView(Value):
     machines: tuple[MachineLine, ...]
     gauges: tuple[Gauge, ...]
     filaments: tuple[Filament, ...]
+    people: tuple[Person, ...]
     runs: tuple[RunLine, ...]
 
 
@@ -43,7 +44,7 @@ def view(desk: Desk) -> BenchView:
     workshop = desk.workshop
     lines: list[MachineLine] = []
     every: list[RunLine] = []
-    for machine in workshop.machines():
+    for machine in (m for m in workshop.machines() if not m.retired):
         runs = [run_line(desk, setup.id) for setup in workshop.runs(machine.id)[:8]]
         every += runs
         how = convention(machine.convention)
@@ -62,7 +63,11 @@ def view(desk: Desk) -> BenchView:
         )
     every.sort(key=lambda r: r.started_at, reverse=True)
     return BenchView(
-        machines=tuple(lines), gauges=workshop.gauges(), filaments=workshop.filaments(), runs=tuple(every[:12])
+        machines=tuple(lines),
+        gauges=tuple(g for g in workshop.gauges() if not g.retired),
+        filaments=tuple(f for f in workshop.filaments() if not f.retired),
+        people=tuple(p for p in workshop.people() if not p.retired),
+        runs=tuple(every[:12]),
     )
 
 

@@ -6,17 +6,35 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core import advice
-from ivory_table.core.defaults import TRAM
-from ivory_table.core.entries import Counted, Felt, ReadMm, SenseTried, Turned, TurnedAll, Way, What
-from ivory_table.core.form import FormAmount, believed_forms, form_words
+from ivory_table.core.bead import Grade
+from ivory_table.core.beam import BeamAdvice, BeamReading, level
+from ivory_table.core.defaults import BEAD, TRAM
+from ivory_table.core.entries import (
+    BeamRead,
+    BeamTurned,
+    Counted,
+    Felt,
+    ReadMm,
+    SenseTried,
+    SkirtSeen,
+    Turned,
+    TurnedAll,
+    Way,
+    What,
+)
+from ivory_table.core.form import FormAmount, NamedForm, believed_forms, form_words, named_form
+from ivory_table.core.hands import Hands
 from ivory_table.core.run import RunState
+from ivory_table.core.travel import KnobRoom, RunsOut, room, runs_out
 from ivory_table.core.value import Value
 
 from .desk import Desk, OpenRun, Refused
 from .head import Caution, RunHead, cautions, head_of
 from .sheet import Figure, Sheet, Spot, height_field, knob_marks, sheet_of
 
-Step = Literal["no_knobs", "sense", "count", "further", "read", "turn_all", "centre", "done"]
+Step = Literal[
+    "beam", "no_knobs", "sense", "count", "skirt", "further", "read", "turn_all", "centre", "done", "beyond_knobs"
+]
 
 
 class StopLine(Value):
@@ -27,6 +45,44 @@ class StopLine(Value):
     further: float | None
     height_mm: float
     spread_mm: float
+    #: What was foretold of the count, and its sd; None where nobody could know.
+    about: tuple[float, float] | None = None
+
+
+class ReadLine(Value):
+    """A reading at a screw beside what was foretold."""
+
+    entry_id: str
+    screw: str
+    value_mm: float
+    foretold_mm: float
+    sd_mm: float
+
+
+class Round(Value):
+    """One round as it is told: what was read and turned in it, and the spread, foretold and found."""
+
+    number: int
+    spread_mm: float
+    spread_foretold_mm: float | None
+    stops: tuple[StopLine, ...]
+    readings: tuple[ReadLine, ...]
+
+
+class LearntLine(Value):
+    """Something this machine has taught, said only beyond 2 sd."""
+
+    screw: str
+    words: str
+
+
+class GradeKey(Value):
+    """One answer to how the skirt's line lies beside a screw."""
+
+    key: int
+    grade: Grade
+    word: str
+    look: str
 
 
 class Turn(Value):
@@ -65,7 +121,18 @@ class TramView(Value):
     #: The height at which the centre is felt: 0, or as low as is safe.
     centre_z_mm: float
     forms: tuple[FormAmount, ...]
+    form: NamedForm | None
+    #: A knob that this turn would take to an end of its travel, and what to do instead.
+    runs_out: RunsOut | None
+    room: tuple[KnobRoom, ...]
+    #: What the turn at hand does at every screw, mm up.
+    moves_others: tuple[Turn, ...]
+    beam: BeamAdvice | None
+    learnt: tuple[LearntLine, ...]
+    warp_words: str
+    grades: tuple[GradeKey, ...]
     stops: tuple[StopLine, ...]
+    rounds: tuple[Round, ...]
     reasons: tuple[str, ...]
 
 
@@ -86,6 +153,8 @@ class Now:
     #: Marks to draw at each knob, and the knob that is worked on.
     marks: dict[int, float] = field(default_factory=dict)
     at: int | None = None
+    runs_out: RunsOut | None = None
+    moves_others: tuple[Turn, ...] = ()
     reasons: tuple[str, ...] = ()
 
 
@@ -93,6 +162,11 @@ def now_at(run: OpenRun) -> Now:
     """What is to be done next, without the drawing around it."""
     state = run.state
     step = _step(state)
+    if step == "beam":
+        return Now(step)
+    if step == "skirt":
+        stop = _next(state)
+        return Now(step, screw=state.screws[stop.screw].name, at=stop.screw, spread_after_mm=stop.spread_after_mm)
     if step == "sense":
         return Now(step, screw=state.screws[0].name, marks={0: 1.0}, at=0)
     if step == "count":
@@ -107,8 +181,8 @@ def now_at(run: OpenRun) -> Now:
             screw=screw.name,
             mm_per_mark=screw.mm_per_mark,
             ask_before=advice.sense_in_doubt(state.belief, stop.screw),
-            about_marks=stop.about_marks if known else None,
-            marks={stop.screw: stop.about_marks} if known else {},
+            about_marks=_about(state, stop) if known else None,
+            marks={stop.screw: _about(state, stop)} if known else {},
             at=stop.screw,
             spread_after_mm=stop.spread_after_mm,
             reasons=(
@@ -126,6 +200,16 @@ def now_at(run: OpenRun) -> Now:
             further=Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
             p_after=more.p_within,
             gives_back=_gives_back(state, state.pending, more),
+            moves_others=tuple(
+                Turn(screw=s.name, marks=0, up_mm=mm)
+                for j, (s, mm) in enumerate(zip(state.screws, more.others_mm, strict=True))
+                if more.marks and j != state.pending
+            ),
+            runs_out=runs_out(
+                state.screws,
+                state.moved_mm,
+                tuple(more.up_mm if j == state.pending else 0.0 for j in range(len(state.screws))),
+            ),
             marks={state.pending: float(more.marks)},
             at=state.pending,
             spread_after_mm=more.spread_mm,
@@ -143,6 +227,11 @@ def now_at(run: OpenRun) -> Now:
             turns=tuple(
                 Turn(screw=s.name, marks=float(m), up_mm=float(m * s.mm_per_mark * s.sense))
                 for s, m in zip(state.screws, marks, strict=True)
+            ),
+            runs_out=runs_out(
+                state.screws,
+                state.moved_mm,
+                tuple(float(m * s.mm_per_mark * s.sense) for s, m in zip(state.screws, marks, strict=True)),
             ),
             marks={j: float(m) for j, m in enumerate(marks) if m},
             spread_after_mm=_after_plan(state, marks),
@@ -167,9 +256,9 @@ def view(run: OpenRun) -> TramView:
         reasons.append(f"This plate passes {passes[0]:.0%} ± {passes[1]:.0%} of a twist (A = (I + ΛK)⁻¹).")
     heights = height_field(state, after_mesh=False, level_mm=None, tol_mm=state.tol_mm, against="the common height")
     spots: tuple[Spot, ...] = ()
-    if step in ("centre", "done", "no_knobs"):
+    if step in ("centre", "done", "no_knobs", "beyond_knobs"):
         cx, cy = run.setup.plate.centre
-        spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step != "done" else "measured", label="centre"),)
+        spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step in ("centre", "no_knobs") else "measured", label="centre"),)
     figures = (
         Figure(name="Spread", value=f"{spread:.2f}", unit="mm", give=f"±{spread_sd:.2f}"),
         Figure(name="After this stop", value=f"{after:.2f}", unit="mm")
@@ -195,6 +284,26 @@ def view(run: OpenRun) -> TramView:
             "centre": _centre_words(state),
             "centre_z_mm": state.first_try_mm(*run.setup.plate.centre),
             "forms": believed_forms(state.belief),
+            "form": named_form(
+                state.belief,
+                can_mesh=run.setup.machine.can_mesh,
+                passes_twist=passes[0] if passes else None,
+            ),
+            "runs_out": now.runs_out,
+            "room": room(state.screws, state.moved_mm),
+            "moves_others": now.moves_others,
+            "beam": level(run.setup.machine.beam, state.beam_read)
+            if run.setup.machine.beam and state.beam_read
+            else None,
+            "learnt": _learnt(state),
+            "warp_words": state.warp_unknown
+            or (
+                f"trammed at {state.bed_at_tram_c:.0f} °C, corrected for print temperature"
+                if state.school != "hot"
+                else ""
+            ),
+            "grades": _GRADES if step == "skirt" else (),
+            "rounds": _rounds(state),
             "stops": _story(state),
             "reasons": tuple(reasons),
             "screw": now.screw,
@@ -210,23 +319,38 @@ def view(run: OpenRun) -> TramView:
 
 
 def _step(state: RunState) -> Step:
+    if not state.beam_level:
+        return "beam"
     if not state.screws:
         return "no_knobs" if state.centre_felt is None else "done"
     if not state.sense_known:
         return "sense"
-    if state.pending is not None and state.way == "counting":
+    if state.pending is not None and state.way in ("counting", "skirt"):
         return "further"
+    if state.beyond_knobs and not state.round_read:
+        return "centre" if state.centre_felt is None else "beyond_knobs"
     if state.trammed and not state.round_read:
         return "centre" if state.centre_felt is None else "done"
     if state.way == "read_all":
         return "turn_all" if len(state.round_read) == len(state.screws) else "read"
-    return "count"
+    return "skirt" if state.way == "skirt" else "count"
+
+
+def _about(state: RunState, stop: advice.Stop) -> float:
+    """The count that is expected, the plate's warming taken into it."""
+    told = state.foretold_marks(stop.screw)
+    return told[0] if told else stop.about_marks
+
+
+def _gap(state: RunState) -> float:
+    """The gap that the turns aim at, with the tip at z 0."""
+    return state.skirt_gap_mm if state.way == "skirt" else state.drag_gap_mm
 
 
 def _next(state: RunState) -> advice.Stop:
     if state.at_screw is not None:
-        return advice.at_stop(state.belief, state.screws, state.drag_gap_mm, state.at_screw)
-    stop = advice.next_stop(state.belief, state.screws, state.drag_gap_mm, state.tol_mm, _last(state))
+        return advice.at_stop(state.belief, state.screws, _gap(state), state.at_screw)
+    stop = advice.next_stop(state.belief, state.screws, _gap(state), state.tol_mm, _last(state))
     if state.way not in ("ring", "diagonal", "pairs"):
         return stop
     order = advice.order_of(state.belief.surface.screws, state.way)
@@ -240,7 +364,7 @@ def _last(state: RunState) -> int | None:
 
 
 def _further(state: RunState, j: int) -> advice.Further:
-    return advice.further(state.belief, state.screws, j, state.tol_mm, state.drag_gap_mm)
+    return advice.further(state.belief, state.screws, j, state.tol_mm, _gap(state))
 
 
 def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
@@ -279,9 +403,75 @@ def _story(state: RunState) -> tuple[StopLine, ...]:
             further=s.further,
             height_mm=heights[s.screw].height_mm,
             spread_mm=s.spread_mm,
+            about=s.about,
         )
         for s in state.stops
     )
+
+
+def _rounds(state: RunState) -> tuple[Round, ...]:
+    """The story: read all by its rounds, counting by as many stops as there are screws."""
+    lines, m = _story(state), max(len(state.screws), 1)
+    found = []
+    if state.readings:
+        last = max(r.round for r in state.readings)
+        for number in range(1, last + 1):
+            read = [r for r in state.readings if r.round == number]
+            values = [r.value_mm for r in read]
+            foretold = [r.foretold_mm for r in read]
+            # The first round is read over a zero nobody knows: nothing of it was foretold.
+            knew = number > 1 and len(read) == m
+            found.append(
+                Round(
+                    number=number,
+                    spread_mm=float(max(values) - min(values)),
+                    spread_foretold_mm=float(max(foretold) - min(foretold)) if knew else None,
+                    stops=(),
+                    readings=tuple(
+                        ReadLine(
+                            entry_id=r.entry_id,
+                            screw=state.screws[r.screw].name,
+                            value_mm=r.value_mm,
+                            foretold_mm=r.foretold_mm,
+                            sd_mm=r.sd_mm,
+                        )
+                        for r in read
+                    ),
+                )
+            )
+        return tuple(found)
+    for start in range(0, len(lines), m):
+        part = lines[start : start + m]
+        found.append(
+            Round(
+                number=start // m + 1,
+                spread_mm=part[-1].spread_mm,
+                spread_foretold_mm=None,
+                stops=part,
+                readings=(),
+            )
+        )
+    return tuple(found)
+
+
+def _learnt(state: RunState) -> tuple[LearntLine, ...]:
+    """Each knob that gives beyond 2 sd more or less than it is declared to; nothing before that."""
+    if not state.screws:
+        return ()
+    gains, sds = state.belief.gains()
+    out = []
+    for s, gain, sd in zip(state.screws, gains, sds, strict=True):
+        if abs(gain) > 2 * sd and abs(gain) > TRAM.gain_said:
+            out.append(
+                LearntLine(
+                    screw=s.name,
+                    words=f"{s.name} gives {s.mm_per_mark * (1 + gain):.3f} mm per 1/{s.marks_per_turn}, not {s.mm_per_mark:.3f}",
+                )
+            )
+    return tuple(out)
+
+
+_GRADES = tuple(GradeKey(key=g.key, grade=g.grade, word=g.word, look=g.look) for g in BEAD.grades)
 
 
 def practice(desk: Desk, run: OpenRun) -> What:
@@ -299,6 +489,12 @@ def practice(desk: Desk, run: OpenRun) -> What:
     if now.step == "further" and now.further:
         hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
         return Turned(screw=now.further.screw, marks=now.further.marks)
+    if now.step == "beam":
+        return _beam_by_practice(hands, run)
+    if now.step == "skirt" and now.screw:
+        s = state.screws[run.setup.machine.screw(now.screw)]
+        gap = state.bead.layer_mm + hands.gap_at_zero(s.x_mm, s.y_mm)
+        return SkirtSeen(screw=s.name, grade=state.bead.grade_at(gap))
     if now.step == "read" and now.screw:
         screw = state.screws[run.setup.machine.screw(now.screw)]
         instrument: Literal["probe", "dial"] = "probe" if run.setup.machine.probe else "dial"
@@ -312,3 +508,24 @@ def practice(desk: Desk, run: OpenRun) -> What:
         z = state.first_try_mm(cx, cy)
         return Felt(x_mm=cx, y_mm=cy, z_mm=z, feel=hands.slide_gauge(cx, cy, z))
     raise Refused("nothing_to_read", "The tram is done; there is nothing left to read here.")
+
+
+def _beam_by_practice(hands: Hands, run: OpenRun) -> What:
+    """Both sides read, or the right drive turned as advised."""
+    beam, state = run.setup.machine.beam, run.state
+    assert beam is not None
+    if state.beam_read is not None:
+        wanted = level(beam, state.beam_read)
+        if not wanted.level:
+            hands.turn_beam(wanted.up_mm)
+        return BeamTurned(up_mm=round(wanted.up_mm, 4))
+    x0, _, x1, _ = run.setup.plate.bounds
+    cy = run.setup.plate.centre[1]
+    left, right = x0 + 0.15 * (x1 - x0), x1 - 0.15 * (x1 - x0)
+    reading = BeamReading(
+        left_x_mm=left,
+        right_x_mm=right,
+        left_mm=round(hands.gap_at_zero(left, cy), 3),
+        right_mm=round(hands.gap_at_zero(right, cy), 3),
+    )
+    return BeamRead(reading=reading)

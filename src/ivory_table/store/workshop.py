@@ -92,7 +92,7 @@ class Workshop:
         return Machine.model_validate_json(row.body)
 
     def keep_machine(self, machine: Machine) -> None:
-        with self.writing():
+        with self._db.atomic():
             row = MachineRow.get_or_none(MachineRow.id == machine.id)
             revision = row.revision + 1 if row else 1
             MachineRow.replace(id=machine.id, revision=revision, body=machine.model_dump_json()).execute()

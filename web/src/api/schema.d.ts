@@ -211,6 +211,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/feel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Feel */
+        get: operations["get_feel_api_runs__run_id__feel_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/feel/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Feel Practice */
+        post: operations["feel_practice_api_runs__run_id__feel_practice_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/file": {
         parameters: {
             query?: never;
@@ -606,6 +640,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/shim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Shim */
+        get: operations["get_shim_api_runs__run_id__shim_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/shim.pdf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Shim Pdf */
+        get: operations["get_shim_pdf_api_runs__run_id__shim_pdf_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/shim.svg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Shim Svg */
+        get: operations["get_shim_svg_api_runs__run_id__shim_svg_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/sign_off": {
         parameters: {
             query?: never;
@@ -653,6 +738,210 @@ export interface paths {
         put?: never;
         /** Read For Me */
         post: operations["tram_practice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/walk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Walk */
+        get: operations["get_walk_api_runs__run_id__walk_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/walk.gcode": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Walk File */
+        get: operations["get_walk_file_api_runs__run_id__walk_gcode_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Setup */
+        get: operations["get_setup_api_setup_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/filaments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Filament */
+        put: operations["keep_filament_api_setup_filaments_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Setup File */
+        get: operations["get_setup_file_api_setup_file_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/gauges": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Gauge */
+        put: operations["keep_gauge_api_setup_gauges_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Import Setup */
+        post: operations["import_setup_api_setup_import_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/machines/{kept_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Machine */
+        put: operations["keep_machine_api_setup_machines__kept_id__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/machines/{kept_id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy Machine */
+        post: operations["copy_machine_api_setup_machines__kept_id__copy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/nozzles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Nozzle */
+        put: operations["keep_nozzle_api_setup_nozzles_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Person */
+        put: operations["keep_person_api_setup_people_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/setup/symmetric": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Symmetric Screws */
+        post: operations["symmetric_screws_api_setup_symmetric_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -708,6 +997,109 @@ export interface components {
             /** Seen Seq */
             seen_seq: number;
         };
+        /**
+         * BackedOff
+         * @description Rough start: every spring fully compressed, then every knob backed off by the same number of turns, in pairs.
+         */
+        BackedOff: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "backed_off";
+            /** Turns */
+            turns: number;
+        };
+        /**
+         * Beam
+         * @description A gantry carried by two Z drives, side by side: it can hang lower on one side.
+         *
+         *     `left_mm` and `right_mm` are where the drives stand in x; `pitch_mm` is a drive's lead.
+         */
+        Beam: {
+            /** Left Mm */
+            left_mm: number;
+            /**
+             * Pitch Mm
+             * @default 8
+             */
+            pitch_mm: number;
+            /** Right Mm */
+            right_mm: number;
+            /**
+             * Steps Per Turn
+             * @default 200
+             */
+            steps_per_turn: number;
+        };
+        /**
+         * BeamAdvice
+         * @description Which drive to turn, by how much. `up_mm` positive raises the beam at that drive.
+         */
+        BeamAdvice: {
+            /**
+             * Drive
+             * @enum {string}
+             */
+            drive: "left" | "right";
+            /**
+             * Hangs
+             * @enum {string}
+             */
+            hangs: "left" | "right" | "neither";
+            /** Level */
+            level: boolean;
+            /** Steps */
+            steps: number;
+            /**
+             * Turns
+             * @description Turns of the drive's screw that raise the beam there; negative lowers.
+             */
+            turns: number;
+            /** Up Mm */
+            up_mm: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * BeamRead
+         * @description The two sides of a beam on two Z drives, read with one instrument.
+         */
+        BeamRead: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "beam_read";
+            reading: components["schemas"]["BeamReading"];
+        };
+        /**
+         * BeamReading
+         * @description The same instrument, moved with the beam, over one level thing: left and right.
+         */
+        BeamReading: {
+            /** Left Mm */
+            left_mm: number;
+            /** Left X Mm */
+            left_x_mm: number;
+            /** Right Mm */
+            right_mm: number;
+            /** Right X Mm */
+            right_x_mm: number;
+        };
+        /**
+         * BeamTurned
+         * @description The right drive of the beam was turned: up is positive.
+         */
+        BeamTurned: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "beam_turned";
+            /** Up Mm */
+            up_mm: number;
+        };
         /** BenchView */
         BenchView: {
             /** Filaments */
@@ -716,8 +1108,22 @@ export interface components {
             gauges: components["schemas"]["Gauge"][];
             /** Machines */
             machines: components["schemas"]["MachineLine"][];
+            /** People */
+            people: components["schemas"]["Person"][];
             /** Runs */
             runs: components["schemas"]["RunLine"][];
+        };
+        /**
+         * Brought
+         * @description What an import did: what is new, what was there already, and what differs and was left as it was.
+         */
+        Brought: {
+            /** Left Alone */
+            left_alone: string[];
+            /** New */
+            new: string[];
+            /** Same */
+            same: string[];
         };
         /** Caution */
         Caution: {
@@ -738,14 +1144,59 @@ export interface components {
              */
             kind: "caution_seen";
         };
+        /**
+         * Change
+         * @description One change, what starts over, and whether what was learnt of the machine is void.
+         */
+        Change: {
+            /** Forgets */
+            forgets: boolean;
+            /**
+             * Found
+             * @default false
+             */
+            found: boolean;
+            /** Id */
+            id: string;
+            /** Starts Over */
+            starts_over: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Text */
+            text: string;
+        };
+        /** ChangeLine */
+        ChangeLine: {
+            /** Id */
+            id: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * ChangeTold
+         * @description Something was changed since the last run, as the person says.
+         */
+        ChangeTold: {
+            /** Change */
+            change: string;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "change_told";
+        };
         /** Check */
         Check: {
+            /** Because */
+            because: string;
             /** Id */
             id: string;
             /** Outcome */
             outcome: string | null;
+            /** Right */
+            right: string;
             /** Text */
             text: string;
+            /** Where */
+            where: string;
             /** Why */
             why: string;
         };
@@ -802,11 +1253,20 @@ export interface components {
             /** Stores */
             stores: boolean;
         };
+        /** CopyMachine */
+        CopyMachine: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
         /**
          * Counted
          * @description A knob turned until the gauge dragged; marks clockwise from above are positive.
          */
         Counted: {
+            /** Before */
+            before?: ("tight" | "loose") | null;
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -816,11 +1276,28 @@ export interface components {
             marks: number;
             /** Screw */
             screw: string;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /** Crashes */
         Crashes: {
             /** Crashes */
             crashes: string[];
+        };
+        /**
+         * Curve
+         * @description One place of the thermal study: temperatures, rising, and heights.
+         */
+        Curve: {
+            /** Bed C */
+            bed_c: number[];
+            /** Height Mm */
+            height_mm: number[];
+            /** Place */
+            place: string;
         };
         /**
          * Entry
@@ -849,7 +1326,7 @@ export interface components {
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /** Fault */
         Fault: {
@@ -860,6 +1337,104 @@ export interface components {
             after: number;
             /** Name */
             name: string;
+        };
+        /**
+         * FeelCheck
+         * @description Where a feel check stands: the next height, and what the tries so far tell.
+         */
+        FeelCheck: {
+            /** Done */
+            done: number;
+            /** Drag Sd Mm */
+            drag_sd_mm: number;
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /** Next Above Mm */
+            next_above_mm: number | null;
+            /** Next Z Mm */
+            next_z_mm: number | null;
+            /** Of */
+            of: number;
+            scale: components["schemas"]["FeelScale"] | null;
+            /** Why Not */
+            why_not: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * FeelKept
+         * @description The feel check's result is this person's own scale on this gauge from now on.
+         */
+        FeelKept: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feel_kept";
+            scale: components["schemas"]["FeelScale"];
+        };
+        /**
+         * FeelScale
+         * @description One person's feel on one gauge: four cuts between five words, in mm beyond its thickness.
+         *
+         *     Starts from the shipped values; a feel check and every run narrow it.
+         */
+        FeelScale: {
+            /**
+             * Cuts Mm
+             * @default [
+             *       -0.04,
+             *       -0.012,
+             *       0.008,
+             *       0.03
+             *     ]
+             */
+            cuts_mm: [
+                number,
+                number,
+                number,
+                number
+            ];
+            /**
+             * Scatter Ln Sd
+             * @default 0.2
+             */
+            scatter_ln_sd: number;
+            /**
+             * Scatter Mm
+             * @default 0.012
+             */
+            scatter_mm: number;
+            /**
+             * Tries
+             * @default 0
+             */
+            tries: number;
+        };
+        /**
+         * FeelTried
+         * @description One try of a feel check: the tip that far above where the gauge was taken to drag.
+         */
+        FeelTried: {
+            feel_try: components["schemas"]["FeelTry"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feel_tried";
+        };
+        /**
+         * FeelTry
+         * @description One try: the tip that far above where the gauge is taken to drag, and what was felt.
+         */
+        FeelTry: {
+            /** Above Mm */
+            above_mm: number;
+            /**
+             * Feel
+             * @enum {string}
+             */
+            feel: "stuck" | "snag" | "drag" | "brush" | "free";
         };
         /**
          * Felt
@@ -878,6 +1453,11 @@ export interface components {
             kind: "felt";
             /** Screw */
             screw?: string | null;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
             /** X Mm */
             x_mm: number;
             /** Y Mm */
@@ -925,6 +1505,11 @@ export interface components {
             name: string;
             /** Nozzle C */
             nozzle_c: number;
+            /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
         };
         /** FirstLayerView */
         FirstLayerView: {
@@ -982,10 +1567,19 @@ export interface components {
         /**
          * Gauge
          * @description What is slid under the tip. Its thickness counts only when it was measured.
+         *
+         *     A folded stack tells a thin sheet's thickness better than one sheet: give `stack_mm` and
+         *     `stack_sheets` and the thickness follows.
          */
         Gauge: {
             /** Id */
             id: string;
+            /**
+             * Kind
+             * @default paper
+             * @enum {string}
+             */
+            kind: "paper" | "note" | "card" | "feeler" | "shim" | "lamp" | "dial" | "laser" | "probe";
             /**
              * Measured
              * @default false
@@ -993,6 +1587,15 @@ export interface components {
             measured: boolean;
             /** Name */
             name: string;
+            /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
+            /** Stack Mm */
+            stack_mm?: number | null;
+            /** Stack Sheets */
+            stack_sheets?: number | null;
             /**
              * Thickness Mm
              * @default 0
@@ -1018,6 +1621,23 @@ export interface components {
             swatch: components["schemas"]["Swatch"];
             /** To Mm */
             to_mm: number | null;
+            /** Word */
+            word: string;
+        };
+        /**
+         * GradeKey
+         * @description One answer to how the skirt's line lies beside a screw.
+         */
+        GradeKey: {
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "loose" | "barely" | "parted" | "sound" | "ridged" | "squeezed" | "starved";
+            /** Key */
+            key: number;
+            /** Look */
+            look: string;
             /** Word */
             word: string;
         };
@@ -1111,7 +1731,13 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+        };
+        /** KeepMachine */
+        KeepMachine: {
+            machine: components["schemas"]["Machine"];
+            /** Seen Revision */
+            seen_revision: number;
         };
         /**
          * KeepOut
@@ -1128,6 +1754,17 @@ export interface components {
             y_max_mm: number;
             /** Y Min Mm */
             y_min_mm: number;
+        };
+        /**
+         * Kept
+         * @description A machine as it is kept, with the revision that a change must have seen.
+         */
+        Kept: {
+            /** Learnt Runs */
+            learnt_runs: number;
+            machine: components["schemas"]["Machine"];
+            /** Revision */
+            revision: number;
         };
         /**
          * KeptRow
@@ -1180,6 +1817,18 @@ export interface components {
             y_mm: number;
         };
         /**
+         * KnobRoom
+         * @description What is left of one knob's travel, in mm at its support.
+         */
+        KnobRoom: {
+            /** Down Mm */
+            down_mm: number;
+            /** Screw */
+            screw: string;
+            /** Up Mm */
+            up_mm: number;
+        };
+        /**
          * Layer
          * @description One layer of the stack that lies on the heated base.
          */
@@ -1191,13 +1840,40 @@ export interface components {
         };
         /**
          * Learnt
-         * @description What earlier runs taught of a machine's supports: ln(compliance), mean and covariance.
+         * @description What earlier runs taught of a machine: ln(compliance) of its supports, and what each knob gives.
+         *
+         *     `gains`: by what share a knob gives more than its declared pitch, each with its sd.
          */
         Learnt: {
             /** Cov Ln */
             cov_ln: number[][];
+            /**
+             * Gain Sds
+             * @default []
+             */
+            gain_sds: number[];
+            /**
+             * Gains
+             * @default []
+             */
+            gains: number[];
             /** Mean Ln */
             mean_ln: number[];
+            /**
+             * Runs
+             * @default 1
+             */
+            runs: number;
+        };
+        /**
+         * LearntLine
+         * @description Something this machine has taught, said only beyond 2 sd.
+         */
+        LearntLine: {
+            /** Screw */
+            screw: string;
+            /** Words */
+            words: string;
         };
         /**
          * Line
@@ -1305,6 +1981,7 @@ export interface components {
          * @description A printer as the job sees it.
          */
         Machine: {
+            beam?: components["schemas"]["Beam"] | null;
             /**
              * Can Mesh
              * @default true
@@ -1317,6 +1994,11 @@ export interface components {
             convention: "probe_offset" | "home_offset" | "stop_position" | "live_only";
             /** Id */
             id: string;
+            /**
+             * In Use
+             * @default false
+             */
+            in_use: boolean;
             /** Line Url */
             line_url?: string | null;
             /**
@@ -1326,6 +2008,8 @@ export interface components {
             manner: string;
             /** Name */
             name: string;
+            /** Nozzle Id */
+            nozzle_id?: string | null;
             /**
              * Nozzle Mm
              * @default 0.4
@@ -1345,6 +2029,11 @@ export interface components {
              */
             relative_extrusion: boolean;
             /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
+            /**
              * Screws
              * @default []
              */
@@ -1360,6 +2049,11 @@ export interface components {
              * @default 0
              */
             stored_mm: number;
+            /**
+             * Where
+             * @default []
+             */
+            where: components["schemas"]["Where"][];
             /**
              * Z Step Mm
              * @default 0.01
@@ -1524,6 +2218,25 @@ export interface components {
             z_mm: number;
         };
         /**
+         * NamedForm
+         * @description The one form that stands out, with what reaches it.
+         */
+        NamedForm: {
+            /** Amount Mm */
+            amount_mm: number;
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "bow" | "cup" | "saddle" | "twist" | "roll along x" | "roll along y" | "local";
+            /** Remedies */
+            remedies: string[];
+            /** Sd Mm */
+            sd_mm: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * NextStep
          * @description An action with what it needs to be done: the new stored value, or the turns.
          */
@@ -1537,6 +2250,20 @@ export interface components {
             turns: components["schemas"]["Turn"][];
             /** Words */
             words: string;
+        };
+        /** Nozzle */
+        Nozzle: {
+            /** Diameter Mm */
+            diameter_mm: number;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
         };
         /** Nudge */
         Nudge: {
@@ -1655,6 +2382,17 @@ export interface components {
             wanted: components["schemas"]["StoredChange"];
         };
         /**
+         * Outline
+         * @description A closed line on the plate, mm; the first of a layer's is outer or inner alike (even-odd filled).
+         */
+        Outline: {
+            /** Points Mm */
+            points_mm: [
+                number,
+                number
+            ][];
+        };
+        /**
          * Part
          * @description One part of the field's error, in mm, with its sd.
          */
@@ -1668,6 +2406,42 @@ export interface components {
             name: "offset" | "tilt_x" | "tilt_y" | "bow" | "local";
             /** Sd Mm */
             sd_mm: number;
+        };
+        /**
+         * Person
+         * @description Somebody who works here, with their feel on each gauge as far as it is known.
+         */
+        Person: {
+            /** Feels */
+            feels?: {
+                [key: string]: components["schemas"]["FeelScale"];
+            };
+            /** Id */
+            id: string;
+            /** Initials */
+            initials: string;
+            /** Name */
+            name: string;
+            /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
+        };
+        /** PersonLine */
+        PersonLine: {
+            /** Feels */
+            feels: string[];
+            person: components["schemas"]["Person"];
+        };
+        /** PlaceToRead */
+        PlaceToRead: {
+            /** Place */
+            place: string;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
         };
         /**
          * PlaneFit
@@ -1709,6 +2483,11 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * Retired
+             * @default false
+             */
+            retired: boolean;
+            /**
              * Shape
              * @default rectangle
              * @enum {string}
@@ -1721,10 +2500,15 @@ export interface components {
         PrepareView: {
             /** Bed Target C */
             bed_target_c: number;
+            /** Can Tell */
+            can_tell: components["schemas"]["Change"][];
             /** Cautions */
             cautions: components["schemas"]["Caution"][];
+            /** Changes */
+            changes: components["schemas"]["Change"][];
             /** Checks */
             checks: components["schemas"]["Check"][];
+            foretold: components["schemas"]["StoredChange"] | null;
             head: components["schemas"]["RunHead"];
             /** Held Minutes */
             held_minutes: number | null;
@@ -1732,11 +2516,19 @@ export interface components {
             held_since: string | null;
             /** Hold Wanted Minutes */
             hold_wanted_minutes: number;
+            /** Hold Words */
+            hold_words: string;
             /** Nozzle Target C */
             nozzle_target_c: number;
             /** Ready */
             ready: boolean;
+            /**
+             * School
+             * @enum {string}
+             */
+            school: "hot" | "warm" | "cold";
             sheet: components["schemas"]["Sheet"];
+            thermal: components["schemas"]["ThermalView"];
         };
         /** Probe */
         Probe: {
@@ -1833,6 +2625,22 @@ export interface components {
             proof: components["schemas"]["ProofPlan"];
         };
         /**
+         * ReadLine
+         * @description A reading at a screw beside what was foretold.
+         */
+        ReadLine: {
+            /** Entry Id */
+            entry_id: string;
+            /** Foretold Mm */
+            foretold_mm: number;
+            /** Screw */
+            screw: string;
+            /** Sd Mm */
+            sd_mm: number;
+            /** Value Mm */
+            value_mm: number;
+        };
+        /**
          * ReadMm
          * @description A reading in mm. A gap is positive clearance; a height is positive where the plate is high.
          */
@@ -1841,7 +2649,7 @@ export interface components {
              * Instrument
              * @enum {string}
              */
-            instrument: "dial" | "feelers" | "probe";
+            instrument: "dial" | "feelers" | "probe" | "lamp" | "laser";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -1880,6 +2688,48 @@ export interface components {
             reported_mm?: number | null;
         };
         /**
+         * Resume
+         * @description A run that lay still: why it should be looked at before it goes on, and what may have changed.
+         */
+        Resume: {
+            /** Changes */
+            changes: components["schemas"]["ChangeLine"][];
+            /** Words */
+            words: string;
+        };
+        /**
+         * Resumed
+         * @description A run taken up again after a pause: what was changed meanwhile, as far as the person knows.
+         */
+        Resumed: {
+            /**
+             * Changes
+             * @default []
+             */
+            changes: string[];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "resumed";
+        };
+        /**
+         * Round
+         * @description One round as it is told: what was read and turned in it, and the spread, foretold and found.
+         */
+        Round: {
+            /** Number */
+            number: number;
+            /** Readings */
+            readings: components["schemas"]["ReadLine"][];
+            /** Spread Foretold Mm */
+            spread_foretold_mm: number | null;
+            /** Spread Mm */
+            spread_mm: number;
+            /** Stops */
+            stops: components["schemas"]["StopLine"][];
+        };
+        /**
          * RunFile
          * @description A whole run as it travels between installations.
          */
@@ -1916,6 +2766,7 @@ export interface components {
             plate: components["schemas"]["Plate"];
             /** Readback Due */
             readback_due: boolean;
+            resume: components["schemas"]["Resume"] | null;
             /** Rows */
             rows: components["schemas"]["KeptRow"][];
             /** Seq */
@@ -1931,6 +2782,10 @@ export interface components {
             stations: components["schemas"]["StationLine"][];
             /** Stored Mm */
             stored_mm: number;
+            /** Where */
+            where: {
+                [key: string]: string;
+            };
         };
         /** RunLine */
         RunLine: {
@@ -1961,7 +2816,28 @@ export interface components {
          * @description Everything a run starts from, as it was then: a run can be replayed from this alone.
          */
         RunSetup: {
+            /**
+             * Changes
+             * @default []
+             */
+            changes: string[];
+            /**
+             * @default {
+             *       "cuts_mm": [
+             *         -0.04,
+             *         -0.012,
+             *         0.008,
+             *         0.03
+             *       ],
+             *       "scatter_ln_sd": 0.2,
+             *       "scatter_mm": 0.012,
+             *       "tries": 0
+             *     }
+             */
+            feel: components["schemas"]["FeelScale"];
             filament: components["schemas"]["Filament"];
+            /** Foretold Mm */
+            foretold_mm?: number | null;
             gauge: components["schemas"]["Gauge"];
             /** Id */
             id: string;
@@ -1976,6 +2852,41 @@ export interface components {
              * Format: date-time
              */
             started_at: string;
+            study?: components["schemas"]["ThermalStudy"] | null;
+        };
+        /**
+         * RunsOut
+         * @description A turn that a knob cannot make, and what to do instead.
+         */
+        RunsOut: {
+            /** End */
+            end: string;
+            /** Missing Mm */
+            missing_mm: number;
+            /** Screw */
+            screw: string;
+            /** Sentence */
+            sentence: string;
+            /** Stop Mm */
+            stop_mm: number;
+            /** Together */
+            together: number[];
+        };
+        /**
+         * SchoolChosen
+         * @description Whether the plate is trammed at print temperature, warm but touchable, or cold.
+         */
+        SchoolChosen: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "school_chosen";
+            /**
+             * School
+             * @enum {string}
+             */
+            school: "hot" | "warm" | "cold";
         };
         /**
          * Screw
@@ -1994,6 +2905,8 @@ export interface components {
              * @default 0.7
              */
             pitch_mm: number;
+            /** Preload Mm */
+            preload_mm?: number | null;
             /**
              * Sense
              * @default 1
@@ -2005,10 +2918,17 @@ export interface components {
              * @default false
              */
             sense_proved: boolean;
+            /** Travel Mm */
+            travel_mm?: number | null;
             /** X Mm */
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /** Screws */
+        Screws: {
+            /** Screws */
+            screws: components["schemas"]["Screw"][];
         };
         /**
          * SenseTried
@@ -2027,6 +2947,75 @@ export interface components {
             kind: "sense_tried";
             /** Screw */
             screw: string;
+        };
+        /**
+         * Settling
+         * @description The middle follows its temperature by an exponential: how much it moves in all, and how fast.
+         */
+        Settling: {
+            /** Minutes */
+            minutes: number;
+            /** Rise Mm */
+            rise_mm: number;
+        };
+        /**
+         * SetupFile
+         * @description A set-up as it travels between installations.
+         */
+        SetupFile: {
+            /**
+             * Filaments
+             * @default []
+             */
+            filaments: components["schemas"]["Filament"][];
+            /**
+             * Format
+             * @default ivory-table-setup
+             * @constant
+             */
+            format: "ivory-table-setup";
+            /**
+             * Gauges
+             * @default []
+             */
+            gauges: components["schemas"]["Gauge"][];
+            /**
+             * Machines
+             * @default []
+             */
+            machines: components["schemas"]["Machine"][];
+            /**
+             * Nozzles
+             * @default []
+             */
+            nozzles: components["schemas"]["Nozzle"][];
+            /**
+             * People
+             * @default []
+             */
+            people: components["schemas"]["Person"][];
+            /**
+             * Version
+             * @default 1
+             */
+            version: number;
+        };
+        /** SetupView */
+        SetupView: {
+            /** Filaments */
+            filaments: components["schemas"]["Filament"][];
+            /** Gauges */
+            gauges: components["schemas"]["Gauge"][];
+            /** Machines */
+            machines: components["schemas"]["Kept"][];
+            /** Nozzles */
+            nozzles: components["schemas"]["Nozzle"][];
+            /** People */
+            people: components["schemas"]["PersonLine"][];
+            /** Threads */
+            threads: {
+                [key: string]: number;
+            };
         };
         /** Sheet */
         Sheet: {
@@ -2060,6 +3049,45 @@ export interface components {
              * @default []
              */
             spots: components["schemas"]["Spot"][];
+        };
+        /**
+         * ShimLayer
+         * @description One sheet to cut. The layer at the bottom is the largest.
+         */
+        ShimLayer: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Number */
+            number: number;
+            /** Outlines */
+            outlines: components["schemas"]["Outline"][];
+        };
+        /**
+         * ShimPlan
+         * @description Layers to lay under the plate, and what is expected of them. Ranges are over the plate inside its margin, mm.
+         */
+        ShimPlan: {
+            /** Layers */
+            layers: components["schemas"]["ShimLayer"][];
+            /** Range After Mm */
+            range_after_mm: number;
+            /** Range Before Mm */
+            range_before_mm: number;
+            /**
+             * Sd Mm
+             * @description How well the plate's shape is known, as one sd at its least known place.
+             */
+            sd_mm: number;
+            /** Sentence */
+            sentence: string;
+            /** Sheet Mm */
+            sheet_mm: number;
+        };
+        /** ShimView */
+        ShimView: {
+            /** Caution */
+            caution: string;
+            plan: components["schemas"]["ShimPlan"];
         };
         /**
          * Shown
@@ -2108,6 +3136,24 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * SkirtSeen
+         * @description How the line of a running skirt lies beside one screw.
+         */
+        SkirtSeen: {
+            /**
+             * Grade
+             * @enum {string}
+             */
+            grade: "loose" | "barely" | "parted" | "sound" | "ridged" | "squeezed" | "starved";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "skirt_seen";
+            /** Screw */
+            screw: string;
         };
         /** Speed */
         Speed: {
@@ -2222,6 +3268,13 @@ export interface components {
         };
         /** StopLine */
         StopLine: {
+            /** About */
+            about?: [
+                number,
+                number
+            ] | null;
+            /** Entry Id */
+            entry_id: string;
             /** Further */
             further: number | null;
             /** Height Mm */
@@ -2273,6 +3326,26 @@ export interface components {
             /** Pitch Mm */
             pitch_mm: number;
         };
+        /**
+         * Symmetric
+         * @description Two opposite corners of a symmetric set of screws on a plate.
+         */
+        Symmetric: {
+            /**
+             * Count
+             * @enum {integer}
+             */
+            count: 3 | 4 | 6 | 9;
+            /** Opposite X Mm */
+            opposite_x_mm: number;
+            /** Opposite Y Mm */
+            opposite_y_mm: number;
+            plate: components["schemas"]["Plate"];
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
         /** TakenBack */
         TakenBack: {
             /** Entry Id */
@@ -2284,6 +3357,75 @@ export interface components {
             kind: "taken_back";
         };
         /**
+         * ThermalRead
+         * @description One reading of the thermal study: a dial at the centre or a screw.
+         */
+        ThermalRead: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "thermal_read";
+            reading: components["schemas"]["ThermalReading"];
+        };
+        /**
+         * ThermalReading
+         * @description The plate's height at one place, by a dial whose zero stays, at one temperature of the plate.
+         */
+        ThermalReading: {
+            /** Bed C */
+            bed_c: number;
+            /** Height Mm */
+            height_mm: number;
+            /** Held Min */
+            held_min: number;
+            /** Place */
+            place: string;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
+         * ThermalStudy
+         * @description Readings of one plate on one machine, in the order they were taken.
+         */
+        ThermalStudy: {
+            /** Plate Id */
+            plate_id: string;
+            /**
+             * Readings
+             * @default []
+             */
+            readings: components["schemas"]["ThermalReading"][];
+        };
+        /**
+         * ThermalView
+         * @description The thermal study of this plate: what was read, what it says, and where to read next.
+         */
+        ThermalView: {
+            /** Correction */
+            correction: {
+                [key: string]: number;
+            };
+            /** Curves */
+            curves: components["schemas"]["Curve"][];
+            /** Places */
+            places: components["schemas"]["PlaceToRead"][];
+            /** Settled After Min */
+            settled_after_min: number | null;
+            settling: components["schemas"]["Settling"] | null;
+            /** Still C */
+            still_c: [
+                number,
+                number
+            ] | null;
+            /** Still To Come Mm */
+            still_to_come_mm: number | null;
+            /** Words */
+            words: string[];
+        };
+        /**
          * TramView
          * @description One instruction, one number, one answer. Marks clockwise from above are positive.
          */
@@ -2292,6 +3434,12 @@ export interface components {
             about_marks?: number | null;
             /** Against Sense */
             against_sense: string | null;
+            /**
+             * Ask Before
+             * @default false
+             */
+            ask_before: boolean;
+            beam: components["schemas"]["BeamAdvice"] | null;
             /** Cautions */
             cautions: components["schemas"]["Caution"][];
             /**
@@ -2301,6 +3449,7 @@ export interface components {
             centre: string;
             /** Centre Z Mm */
             centre_z_mm: number;
+            form: components["schemas"]["NamedForm"] | null;
             /** Forms */
             forms: components["schemas"]["FormAmount"][];
             further?: components["schemas"]["Turn"] | null;
@@ -2309,9 +3458,15 @@ export interface components {
              * @default
              */
             gives_back: string;
+            /** Grades */
+            grades: components["schemas"]["GradeKey"][];
             head: components["schemas"]["RunHead"];
+            /** Learnt */
+            learnt: components["schemas"]["LearntLine"][];
             /** Mm Per Mark */
             mm_per_mark?: number | null;
+            /** Moves Others */
+            moves_others: components["schemas"]["Turn"][];
             /** P After */
             p_after?: number | null;
             /** P Within */
@@ -2323,6 +3478,11 @@ export interface components {
             ] | null;
             /** Reasons */
             reasons: string[];
+            /** Room */
+            room: components["schemas"]["KnobRoom"][];
+            /** Rounds */
+            rounds: components["schemas"]["Round"][];
+            runs_out: components["schemas"]["RunsOut"] | null;
             /** Screw */
             screw?: string | null;
             sheet: components["schemas"]["Sheet"];
@@ -2336,7 +3496,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "no_knobs" | "sense" | "count" | "further" | "read" | "turn_all" | "centre" | "done";
+            step: "beam" | "no_knobs" | "sense" | "count" | "skirt" | "further" | "read" | "turn_all" | "centre" | "done" | "beyond_knobs";
             /**
              * Stop
              * @default 1
@@ -2353,11 +3513,13 @@ export interface components {
              * @default []
              */
             turns: components["schemas"]["Turn"][];
+            /** Warp Words */
+            warp_words: string;
             /**
              * Way
              * @enum {string}
              */
-            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs";
+            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs" | "skirt";
         };
         /** Turn */
         Turn: {
@@ -2396,6 +3558,17 @@ export interface components {
             /** Marks */
             marks: number[];
         };
+        /** Visit */
+        Visit: {
+            /** Name */
+            name: string;
+            /** Round */
+            round: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
         /**
          * Visited
          * @description The machine brought the tip over a screw: that one is worked on until it has been counted.
@@ -2409,6 +3582,20 @@ export interface components {
             /** Screw */
             screw: string;
         };
+        /**
+         * Walk
+         * @description The file, what it visits in order, and how it calls the person.
+         */
+        Walk: {
+            /** Calls */
+            calls: ("message" | "tone" | "pause")[];
+            /** Sink Turns */
+            sink_turns: number;
+            /** Text */
+            text: string;
+            /** Visits */
+            visits: components["schemas"]["Visit"][];
+        };
         /** WayChosen */
         WayChosen: {
             /**
@@ -2420,7 +3607,32 @@ export interface components {
              * Way
              * @enum {string}
              */
-            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs";
+            way: "counting" | "read_all" | "ring" | "diagonal" | "pairs" | "skirt";
+        };
+        /**
+         * Where
+         * @description For a step of the work, by its id: where it is found on this machine, in its owner's words.
+         */
+        Where: {
+            /** Line */
+            line: string;
+            /** Step */
+            step: string;
+        };
+        /**
+         * WhereNoted
+         * @description Where a step is found on this machine, in its owner's words; an empty line takes it away.
+         */
+        WhereNoted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "where_noted";
+            /** Line */
+            line: string;
+            /** Step */
+            step: string;
         };
         /**
          * Zone
@@ -3458,6 +4670,182 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Imported"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_feel_api_runs__run_id__feel_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeelCheck"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    feel_practice_api_runs__run_id__feel_practice_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeelCheck"];
                 };
             };
             /** @description Bad Request */
@@ -5938,6 +7326,269 @@ export interface operations {
             };
         };
     };
+    get_shim_api_runs__run_id__shim_get: {
+        parameters: {
+            query?: {
+                /** @description Thickness of one shim sheet, mm. */
+                sheet_mm?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShimView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shim_pdf_api_runs__run_id__shim_pdf_get: {
+        parameters: {
+            query?: {
+                /** @description Thickness of one shim sheet, mm. */
+                sheet_mm?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_shim_svg_api_runs__run_id__shim_svg_get: {
+        parameters: {
+            query?: {
+                /** @description Thickness of one shim sheet, mm. */
+                sheet_mm?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sign_off_view: {
         parameters: {
             query?: {
@@ -6328,6 +7979,1056 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TramView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_walk_api_runs__run_id__walk_get: {
+        parameters: {
+            query?: {
+                /** @description Rounds of the screws. */
+                rounds?: number;
+                way?: "ring" | "diagonal" | "pairs";
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walk"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_walk_file_api_runs__run_id__walk_gcode_get: {
+        parameters: {
+            query?: {
+                /** @description Rounds of the screws. */
+                rounds?: number;
+                way?: "ring" | "diagonal" | "pairs";
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_setup_api_setup_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_filament_api_setup_filaments_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Filament"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_setup_file_api_setup_file_get: {
+        parameters: {
+            query?: {
+                machine?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupFile"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_gauge_api_setup_gauges_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Gauge"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_setup_api_setup_import_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetupFile"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brought"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_machine_api_setup_machines__kept_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of what is kept. */
+                kept_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepMachine"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copy_machine_api_setup_machines__kept_id__copy_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of what is kept. */
+                kept_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyMachine"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_nozzle_api_setup_nozzles_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Nozzle"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_person_api_setup_people_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Person"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
+                };
+            };
+            /** @description Bad Request */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Method Not Allowed */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    symmetric_screws_api_setup_symmetric_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Symmetric"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Screws"];
                 };
             };
             /** @description Bad Request */

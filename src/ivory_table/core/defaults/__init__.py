@@ -33,6 +33,7 @@ class _Tram(Value):
     lam_common_ln_sd: float
     lam_own_ln_sd: float
     gain_prior_sd: float
+    gain_said: float
     reversed_share: float
     reversed_proved: float
     reversed_at: float
