@@ -161,14 +161,25 @@ class Nozzle(Value):
     retired: bool = False
 
 
+class OwnFeel(Value):
+    """One person's scale on one gauge."""
+
+    gauge_id: Id
+    scale: FeelScale
+
+
 class Person(Value):
     """Somebody who works here, with their feel on each gauge as far as it is known."""
 
     id: Id
     name: Label
     initials: Initials
-    feels: dict[Id, FeelScale] = Field(default_factory=dict)
+    feels: tuple[OwnFeel, ...] = ()
     retired: bool = False
+
+    def feel_on(self, gauge_id: str) -> FeelScale:
+        """The person's own scale on a gauge, or the shipped one."""
+        return next((f.scale for f in self.feels if f.gauge_id == gauge_id), FeelScale())
 
 
 class Filament(Value):

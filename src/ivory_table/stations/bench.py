@@ -4,7 +4,7 @@ from datetime import datetime
 
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention
-from ivory_table.core.plate import Filament, Machine, Person
+from ivory_table.core.plate import Filament, Machine
 from ivory_table.core.value import Value
 
 from .desk import Desk
@@ -32,11 +32,18 @@ class MachineLine(Value):
     last_run: RunLine | None
 
 
+class Signer(Value):
+    """Somebody who can sign a run."""
+
+    name: str
+    initials: str
+
+
 class BenchView(Value):
     machines: tuple[MachineLine, ...]
     gauges: tuple[Gauge, ...]
     filaments: tuple[Filament, ...]
-    people: tuple[Person, ...]
+    people: tuple[Signer, ...]
     runs: tuple[RunLine, ...]
 
 
@@ -66,7 +73,7 @@ def view(desk: Desk) -> BenchView:
         machines=tuple(lines),
         gauges=tuple(g for g in workshop.gauges() if not g.retired),
         filaments=tuple(f for f in workshop.filaments() if not f.retired),
-        people=tuple(p for p in workshop.people() if not p.retired),
+        people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
         runs=tuple(every[:12]),
     )
 

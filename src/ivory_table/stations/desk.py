@@ -49,7 +49,7 @@ from ivory_table.core.gauge import FeelScale, feel_interval
 from ivory_table.core.hands import Hands
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.offset import convention, readback_agrees, shift_of
-from ivory_table.core.plate import Machine, Person, Where
+from ivory_table.core.plate import Machine, OwnFeel, Person, Where
 from ivory_table.core.run import RunState
 from ivory_table.core.travel import preload_after
 from ivory_table.core.value import Id, Initials, Value
@@ -137,7 +137,7 @@ class Desk:
             initials=wanted.initials,
             started_at=datetime.now(UTC),
             learnt=self.workshop.learnt(machine.id),
-            feel=person.feels.get(gauge.id, FeelScale()) if person else FeelScale(),
+            feel=person.feel_on(gauge.id) if person else FeelScale(),
             study=self.workshop.study(machine.id, wanted.plate_id),
         )
         before = next(iter(self.workshop.runs(machine.id)), None)
@@ -402,7 +402,8 @@ class Desk:
         person = self.workshop.person_by(initials)
         if person is None:
             person = Person(id=f"p-{uuid4().hex[:12]}", name=initials, initials=initials)
-        feels = {**person.feels, run.setup.gauge.id: scale}
+        gauge_id = run.setup.gauge.id
+        feels = (*(f for f in person.feels if f.gauge_id != gauge_id), OwnFeel(gauge_id=gauge_id, scale=scale))
         self.workshop.keep_person(person.model_copy(update={"feels": feels}))
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:

@@ -111,8 +111,9 @@ def view(workshop: Workshop) -> SetupView:
             PersonLine(
                 person=p,
                 feels=tuple(
-                    f"{gauges.get(g, g)}: {sentence(s) if s.tries else f'scatter {s.scatter_mm:.3f} mm, from runs'}"
-                    for g, s in p.feels.items()
+                    f"{gauges.get(f.gauge_id, f.gauge_id)}: "
+                    + (sentence(f.scale) if f.scale.tries else f"scatter {f.scale.scatter_mm:.3f} mm, from runs")
+                    for f in p.feels
                 ),
             )
             for p in workshop.people()

@@ -1109,7 +1109,7 @@ export interface components {
             /** Machines */
             machines: components["schemas"]["MachineLine"][];
             /** People */
-            people: components["schemas"]["Person"][];
+            people: components["schemas"]["Signer"][];
             /** Runs */
             runs: components["schemas"]["RunLine"][];
         };
@@ -2393,6 +2393,15 @@ export interface components {
             ][];
         };
         /**
+         * OwnFeel
+         * @description One person's scale on one gauge.
+         */
+        OwnFeel: {
+            /** Gauge Id */
+            gauge_id: string;
+            scale: components["schemas"]["FeelScale"];
+        };
+        /**
          * Part
          * @description One part of the field's error, in mm, with its sd.
          */
@@ -2412,10 +2421,11 @@ export interface components {
          * @description Somebody who works here, with their feel on each gauge as far as it is known.
          */
         Person: {
-            /** Feels */
-            feels?: {
-                [key: string]: components["schemas"]["FeelScale"];
-            };
+            /**
+             * Feels
+             * @default []
+             */
+            feels: components["schemas"]["OwnFeel"][];
             /** Id */
             id: string;
             /** Initials */
@@ -3136,6 +3146,16 @@ export interface components {
              * @default
              */
             note: string;
+        };
+        /**
+         * Signer
+         * @description Somebody who can sign a run.
+         */
+        Signer: {
+            /** Initials */
+            initials: string;
+            /** Name */
+            name: string;
         };
         /**
          * SkirtSeen

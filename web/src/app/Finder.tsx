@@ -35,6 +35,7 @@ export function Finder() {
   const all = [
     ...(runId ? STATIONS.map(([s, name]) => ({ to: `/runs/${runId}/${s}`, text: name })) : []),
     { to: "/", text: "Bench" },
+    { to: "/setup", text: "Set-up: machines, gauges, nozzles, filaments, people" },
     ...(bench.data?.runs ?? []).map((r) => ({
       to: `/runs/${r.id}/tram`,
       text: `${r.machine_name}, ${r.plate_name}, ${day(r.started_at)}`,

@@ -1,15 +1,16 @@
 /** What stands around a station: head, stations, sheet, slip and foot. Stations fill it and nothing else. */
 import { Dialog } from "radix-ui";
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Refusal, Schemas, Station, What } from "../api/client";
 import { useLineStatus } from "../api/line";
 import type { Acts } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
-import { Button, Wrong } from "../ui/controls";
+import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
 import { type Key, useKeys, useShownKeys } from "./keys";
+import { useEars, useSound } from "./sound";
 import { useTheme } from "./theme";
 
 type Head = Schemas["RunHead"];
@@ -63,6 +64,8 @@ export function Shell({
   const line = useLine(head.machine, head.id, station, head.seq, status);
   const navigate = useNavigate();
   const last = head.rows[0];
+  const slipAt = useRef<HTMLElement>(null);
+  useEars(head.seq, acts.wrong !== null, status?.state === "waiting", slipAt);
   const practise = head.machine.practice && canPractise && !head.signed_off;
   const takeBack = () => {
     if (last && !acts.busy) acts.keep.mutate({ kind: "taken_back", entry_id: last.id } satisfies What);
@@ -106,6 +109,7 @@ export function Shell({
           {sheet}
         </main>
         <section
+          ref={slipAt}
           aria-label="What to do now"
           className="order-2 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-3 lg:overflow-y-auto"
         >
@@ -113,9 +117,11 @@ export function Shell({
             <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
           )}
           <Cautions cautions={cautions.filter((c) => !c.seen)} keep={(what) => acts.keep.mutate(what)} />
+          {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={(what) => acts.keep.mutate(what)} />}
           {!head.signed_off && <LineNow line={line} zones={zones} />}
           {!line.active && slip}
           <Wrong wrong={acts.wrong} />
+          <KeepAnyway acts={acts} />
           {practise && !line.active && (
             <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
               Practice: read for me
@@ -133,6 +139,46 @@ export function Shell({
       </div>
       <Foot head={head} takeBack={takeBack} line={lineWords(status, head.machine.practice)} />
     </div>
+  );
+}
+
+/** What was asked about is right all the same: kept as it was entered. */
+function KeepAnyway({ acts }: { acts: Acts }) {
+  const what = acts.keep.variables;
+  const asked = ["reading_doubtful", "readings_contradict", "count_doubtful"].includes(acts.wrong?.problem.code ?? "");
+  if (!asked || !what || !("sure" in what)) return null;
+  return (
+    <Button disabled={acts.busy} onClick={() => acts.keep.mutate({ ...what, sure: true })}>
+      It is right, keep it
+    </Button>
+  );
+}
+
+/** A run that lay still: what was changed meanwhile is asked before it goes on. */
+function TakeUp({ resume, keep }: { resume: Schemas["Resume"]; keep: (what: What) => void }) {
+  const [changed, setChanged] = useState<readonly string[]>([]);
+  return (
+    <Panel tone="brass">
+      <p className="font-semibold">{resume.words}</p>
+      <div className="my-2 grid gap-x-3 sm:grid-cols-2">
+        {resume.changes.map((c) => (
+          <label key={c.id} className="flex min-h-11 items-center gap-2 text-sm">
+            <input
+              type="checkbox"
+              className="size-5 accent-ink"
+              checked={changed.includes(c.id)}
+              onChange={() =>
+                setChanged(changed.includes(c.id) ? changed.filter((x) => x !== c.id) : [...changed, c.id])
+              }
+            />
+            {c.text}
+          </label>
+        ))}
+      </div>
+      <Button look="main" onClick={() => keep({ kind: "resumed", changes: [...changed] })}>
+        {changed.length ? "Go on with these changes" : "Nothing was changed, go on"}
+      </Button>
+    </Panel>
   );
 }
 
@@ -202,12 +248,16 @@ function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line
   const keys = useShownKeys();
   const [open, setOpen] = useState(false);
   const [theme, setTheme] = useTheme();
-  useKeys([{ keys: ["?"], cap: "?", does: "all keys", run: () => setOpen(true) }]);
+  const [sound, nextSound] = useSound();
+  useKeys([
+    { keys: ["?"], cap: "?", does: "all keys", run: () => setOpen(true) },
+    { keys: ["a", "A"], cap: "A", does: "aloud: tones, speech, off", run: nextSound },
+  ]);
   return (
     <footer className="flex min-h-12 flex-wrap items-center gap-x-5 gap-y-1 border-t border-hairline py-1 text-sm text-graphite">
       <div className="hidden items-center gap-5 lg:flex">
         {keys
-          .filter((k) => k.cap !== "[" && k.cap !== "]")
+          .filter((k) => !["[", "]", "A"].includes(k.cap))
           .slice(-6)
           .map((k) => (
             <span key={k.cap + k.does}>
@@ -226,6 +276,9 @@ function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line
       </Button>
       <Button look="quiet" className="px-0 text-sm" onClick={setTheme}>
         {theme === "dark" ? "light" : "dark"}
+      </Button>
+      <Button look="quiet" className="px-0 text-sm" onClick={nextSound}>
+        sound {sound}
       </Button>
       <span className="ml-auto" data-testid="kept" data-seq={head.seq}>
         {head.kept_at ? `kept ${clock(head.kept_at)}` : "nothing kept yet"} · {line}

@@ -1,6 +1,7 @@
 /** Every address of the application. */
 import { Navigate, Route, Routes as Router } from "react-router";
 import { Bench } from "../bench/Bench";
+import { Setup } from "../setup/Setup";
 import { FirstLayer } from "../stations/first-layer/FirstLayer";
 import { MeshStation } from "../stations/mesh/Mesh";
 import { Offset } from "../stations/offset/Offset";
@@ -13,6 +14,7 @@ export function Routes() {
   return (
     <Router>
       <Route path="/" element={<Bench />} />
+      <Route path="/setup" element={<Setup />} />
       <Route path="/runs/:runId">
         <Route index element={<Navigate to="tram" replace />} />
         <Route path="prepare" element={<Prepare />} />

@@ -18,6 +18,9 @@ export function Bench() {
     <div className="mx-auto flex min-h-dvh max-w-7xl flex-col px-4 lg:px-6">
       <header className="flex min-h-12 items-center border-b border-hairline">
         <h1 className="text-xl font-semibold">Ivory Table</h1>
+        <Link to="/setup" className="ml-auto flex min-h-11 items-center underline underline-offset-4">
+          Set-up
+        </Link>
       </header>
       {line ? (
         <div className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_368px]">
@@ -59,7 +62,13 @@ export function Bench() {
         </div>
       ) : (
         <main className="py-10">
-          <p>No machine is set up yet. Start the demo workshop to see how one looks.</p>
+          <p>
+            No machine is set up yet.{" "}
+            <Link to="/setup?shelf=machines&id=new" className="underline underline-offset-4">
+              Make the first one
+            </Link>
+            ; a gauge and a filament are needed too.
+          </p>
         </main>
       )}
       <Finder />
@@ -163,7 +172,7 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
           label="Plate"
           value={plate}
           onChange={setPlate}
-          options={machine.plates.map((p) => ({ value: p.id, text: p.name }))}
+          options={machine.plates.filter((p) => !p.retired).map((p) => ({ value: p.id, text: p.name }))}
         />
         <Choice
           label="Filament"
@@ -186,7 +195,24 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
           onChange={(e) => setInitials(e.target.value)}
           wrong={wrong}
           maxLength={40}
+          list="who"
         />
+        <datalist id="who">
+          {bench.people.map((p) => (
+            <option key={p.initials} value={p.initials}>
+              {p.name}
+            </option>
+          ))}
+        </datalist>
+        {(!bench.filaments.length || !bench.gauges.length) && (
+          <p className="text-sm text-brass">
+            A run needs a filament and a gauge:{" "}
+            <Link to="/setup?shelf=gauges" className="underline underline-offset-4">
+              enter them in the set-up
+            </Link>
+            .
+          </p>
+        )}
         <Wrong wrong={start.error} />
         <Button look="main" type="submit" disabled={start.isPending}>
           Start a new run

@@ -7,13 +7,15 @@ export function signed(mm: number, digits = 2): string {
   return (mm > 0 ? "+" : "−") + text;
 }
 
-/** 3 -> 3/16, 19 -> 1 turn 3/16, by how many marks make a turn. */
+/** 3 -> 3/16, 19 -> 1 turn 3/16, 3.5 -> 7/32, by how many marks make a turn; never reduced. */
 export function fraction(marks: number, perTurn = 16): string {
-  const whole = Math.floor(Math.abs(marks) / perTurn);
-  const rest = Math.round(Math.abs(marks) - whole * perTurn);
-  if (!whole) return `${rest}/${perTurn}`;
+  const halves = Math.round(2 * Math.abs(marks));
+  const whole = Math.floor(halves / (2 * perTurn));
+  const rest = halves - whole * 2 * perTurn;
+  const part = rest % 2 ? `${rest}/${2 * perTurn}` : `${rest / 2}/${perTurn}`;
+  if (!whole) return part;
   const turns = whole === 1 ? "1 turn" : `${whole} turns`;
-  return rest ? `${turns} ${rest}/${perTurn}` : turns;
+  return rest ? `${turns} ${part}` : turns;
 }
 
 /** Marks are clockwise seen from above; from below the same turn runs the other way. */

@@ -11,6 +11,7 @@ import { Button, Field, Panel, Why } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { Eyebrow } from "../tram/Tram";
+import { FeelCheck, useFeelCheck } from "./FeelCheck";
 
 type View = Schemas["OffsetView"];
 
@@ -21,6 +22,8 @@ export function Offset() {
   const [from] = useSeenFrom(view?.head);
   const navigate = useNavigate();
   const [again, setAgain] = useState(false);
+  const [checking, setChecking] = useState(false);
+  const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
   const keep = (what: What) => {
     if (!acts.busy) acts.keep.mutate(what);
@@ -29,12 +32,32 @@ export function Offset() {
   const feel = (k: number) => {
     const f = FEELS[k];
     if (f && view.next_z_mm !== null)
-      keep({ kind: "felt", x_mm: view.place_mm[0], y_mm: view.place_mm[1], z_mm: view.next_z_mm, feel: f.feel });
+      keep({
+        kind: "felt",
+        x_mm: view.place_mm[0],
+        y_mm: view.place_mm[1],
+        z_mm: view.next_z_mm,
+        feel: f.feel,
+        sure: false,
+      });
   };
   const set = () => keep({ kind: "offset_set", stored_mm: view.wanted.new_mm, sure: false });
   const go = () => navigate(`/runs/${runId}/first_layer`);
-  const feeling = view.step === "feel" || (view.step === "done" && again);
+  const inCheck = checking && check !== undefined;
+  const feeling = (!inCheck && view.step === "feel") || (view.step === "done" && again);
   const keys: Key[] = [];
+  if (inCheck && check.next_above_mm != null) {
+    const above = check.next_above_mm;
+    keys.push({
+      keys: ["1", "2", "3", "4", "5"],
+      cap: "1–5",
+      does: "feel",
+      run: (k) => {
+        const f = FEELS[Number(k) - 1];
+        if (f) keep({ kind: "feel_tried", feel_try: { above_mm: above, feel: f.feel } });
+      },
+    });
+  }
   if (feeling)
     keys.push({ keys: ["1", "2", "3", "4", "5"], cap: "1–5", does: "feel", run: (k) => feel(Number(k) - 1) });
   if (view.step === "set") keys.push({ keys: ["Enter"], cap: "Enter", does: "set", run: set });
@@ -63,6 +86,16 @@ export function Offset() {
       sheet={<Sheet sheet={view.sheet} from={from} title="Z offset" />}
       slip={
         <>
+          {inCheck && (
+            <FeelCheck
+              runId={runId}
+              seq={view.head.seq}
+              check={check}
+              practice={view.head.machine.practice}
+              keep={keep}
+              busy={acts.busy}
+            />
+          )}
           {feeling && view.next_z_mm !== null && (
             <>
               <Eyebrow left="Centre, gauge under the tip" right={`move ${view.moves.length + 1}`} />
@@ -74,7 +107,7 @@ export function Offset() {
               <FeelKeys disabled={acts.busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
             </>
           )}
-          {view.step === "set" && (
+          {!inCheck && view.step === "set" && (
             <>
               <Eyebrow left="Drag found" right={`±${view.drag_sd_mm.toFixed(3)} mm`} />
               <h2 className="text-3xl leading-tight font-semibold">
@@ -92,7 +125,7 @@ export function Offset() {
           {view.step === "read_back" && view.last_change && (
             <ReadBack view={view} stores={stores} keep={keep} busy={acts.busy} />
           )}
-          {view.step === "done" && !again && (
+          {!inCheck && view.step === "done" && !again && (
             <>
               <Eyebrow left="Z offset" right={stores ? "stored and read back" : "in the start code"} />
               <h2 className="font-mono text-4xl font-semibold">{signed(view.stored_mm, 3)} mm</h2>
@@ -103,8 +136,13 @@ export function Offset() {
               <Button onClick={() => setAgain(true)}>Feel it again</Button>
             </>
           )}
-          {(feeling || view.step === "done") && (
+          {!inCheck && (feeling || view.step === "done") && (
             <OwnNumber runId={view.head.id} view={view} keep={keep} problem={acts.keep.error?.problem} />
+          )}
+          {check && (!check.why_not || inCheck) && (
+            <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setChecking(!checking)}>
+              {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
+            </Button>
           )}
           {view.moves.length > 0 && (
             <ol className="text-sm" aria-label="Moves so far">

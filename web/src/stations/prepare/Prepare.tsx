@@ -1,11 +1,22 @@
-/** Prepare: one check after another, the heat and since when it is held. */
+/** Prepare: one check after another, what changed, the heat and since when it is held, and how the plate moves as it warms. */
 import { useState } from "react";
 import { useNavigate } from "react-router";
+import type { Schemas, What } from "../../api/client";
 import { useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Field } from "../../ui/controls";
-import { clock } from "../../ui/words";
+import { Button, Choice, Field, Panel } from "../../ui/controls";
+import { clock, typedNumber } from "../../ui/words";
+import { Thermal } from "./Thermal";
+
+type View = Schemas["PrepareView"];
+type Check = View["checks"][number];
+
+const SCHOOLS = [
+  { value: "hot", text: "Hot: at print temperature, held" },
+  { value: "warm", text: "Warm: warm but touchable" },
+  { value: "cold", text: "Cold: corrected by a thermal study" },
+] as const;
 
 export function Prepare() {
   const runId = useRunId();
@@ -13,22 +24,26 @@ export function Prepare() {
   const acts = useActs(runId, "prepare", view?.head.seq ?? 0);
   const [from] = useSeenFrom(view?.head);
   const navigate = useNavigate();
-  const [bed, setBed] = useState<string | null>(null);
-  const [tip, setTip] = useState<string | null>(null);
+  const [turns, setTurns] = useState("3");
   if (!view) return <Waiting wrong={error} />;
+  const keep = (what: What) => {
+    if (!acts.busy) acts.keep.mutate(what);
+  };
   const open = view.checks.find((c) => !c.outcome);
-  const done = (outcome: "done" | "skipped") =>
-    open && !acts.busy && acts.keep.mutate({ kind: "check_done", check: open.id, outcome });
-  const heat = () =>
-    acts.keep.mutate({
-      kind: "heated",
-      bed_c: Number(bed ?? view.bed_target_c),
-      nozzle_c: Number(tip ?? view.nozzle_target_c),
-      held_since: new Date().toISOString(),
-    });
+  const backing = open?.id === "rough_back_off";
+  const by = typedNumber(turns);
+  const turnsWrong = by === null || by < 0.5 || by > 12 ? "Give 0.5 to 12 turns." : null;
+  const done = (outcome: "done" | "skipped") => {
+    if (!open || acts.busy) return;
+    // The turns backed off are what the travel left is counted from.
+    if (backing && outcome === "done") {
+      if (by === null || turnsWrong) return;
+      acts.keep.mutate({ kind: "backed_off", turns: by });
+      return;
+    }
+    acts.keep.mutate({ kind: "check_done", check: open.id, outcome });
+  };
   const go = () => navigate(`/runs/${runId}/tram`);
-  const bedWrong = heatWrong(bed, 150);
-  const tipWrong = heatWrong(tip, 350);
   return (
     <Shell
       station="prepare"
@@ -56,7 +71,25 @@ export function Prepare() {
           {open ? (
             <>
               <h2 className="text-2xl leading-tight font-semibold">{open.text}</h2>
-              <p className="text-graphite">{open.why}</p>
+              <p className="text-graphite">
+                {open.why}
+                {open.because && <span className="block text-sm">On this list {open.because}.</span>}
+              </p>
+              {open.right && (
+                <p className="border-l-2 border-verdigris pl-3 text-sm">
+                  <b>Right when:</b> {open.right}
+                </p>
+              )}
+              <WhereLine key={open.id} check={open} keep={keep} />
+              {backing && (
+                <Field
+                  label="Turns backed off, each knob"
+                  inputMode="decimal"
+                  value={turns}
+                  onChange={(e) => setTurns(e.target.value)}
+                  wrong={turnsWrong}
+                />
+              )}
               <Button look="main" keyHint="Enter" onClick={() => done("done")} disabled={acts.busy}>
                 Checked
               </Button>
@@ -71,7 +104,7 @@ export function Prepare() {
               </h2>
               {!view.ready && (
                 <p className="text-graphite">
-                  Hold the heat for {view.hold_wanted_minutes} minutes, or go on as it is.
+                  Hold the heat for {view.hold_wanted_minutes.toFixed(0)} minutes, or go on as it is.
                 </p>
               )}
               <Button look="main" keyHint="Enter" onClick={go}>
@@ -79,35 +112,25 @@ export function Prepare() {
               </Button>
             </>
           )}
-          <form
-            className="grid grid-cols-2 gap-2 border-t border-hairline pt-3"
-            onSubmit={(e) => {
-              e.preventDefault();
-              if (!bedWrong && !tipWrong) heat();
-            }}
-          >
-            <Field
-              label="Bed"
-              unit="°C"
-              inputMode="decimal"
-              value={bed ?? String(view.bed_target_c)}
-              onChange={(e) => setBed(e.target.value)}
-              wrong={bedWrong}
-            />
-            <Field
-              label="Tip, below oozing"
-              unit="°C"
-              inputMode="decimal"
-              value={tip ?? String(view.nozzle_target_c)}
-              onChange={(e) => setTip(e.target.value)}
-              wrong={tipWrong}
-            />
-            <Button type="submit" className="col-span-2">
-              {view.held_since
-                ? `Held since ${clock(view.held_since)}, ${Math.max(view.held_minutes ?? 0, 0).toFixed(0)} min. Start over`
-                : "At temperature now"}
-            </Button>
-          </form>
+          {view.foretold && (
+            <Panel tone="brass">
+              <p className="font-semibold">
+                The plate's stack changed: store {view.foretold.new_mm.toFixed(3)} before anything is printed.
+              </p>
+              <p className="text-sm">
+                {view.foretold.words} than {view.foretold.old_mm.toFixed(3)}; set it at Z offset.
+              </p>
+            </Panel>
+          )}
+          <Heat view={view} keep={keep} />
+          <Choice
+            label="Tram the plate"
+            value={view.school}
+            options={SCHOOLS}
+            onChange={(school) => keep({ kind: "school_chosen", school })}
+          />
+          <Changes view={view} keep={keep} />
+          <Thermal view={view} keep={keep} busy={acts.busy} />
           <ul className="text-sm">
             {view.checks
               .filter((c) => c.outcome)
@@ -124,8 +147,129 @@ export function Prepare() {
   );
 }
 
+/** The owner's own line on where a step is found; read at a glance, changed in place. */
+function WhereLine({ check, keep }: { check: Check; keep: (what: What) => void }) {
+  const [editing, setEditing] = useState(false);
+  const [text, setText] = useState(check.where);
+  if (!editing)
+    return (
+      <p className="text-sm">
+        {check.where && <span className="block font-medium">On this machine: {check.where}</span>}
+        <button
+          type="button"
+          className="min-h-11 text-graphite underline underline-offset-4"
+          onClick={() => setEditing(true)}
+        >
+          {check.where ? "change that line" : "note where to find it on this machine"}
+        </button>
+      </p>
+    );
+  return (
+    <form
+      className="flex items-end gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        keep({ kind: "where_noted", step: check.id, line: text.trim() });
+        setEditing(false);
+      }}
+    >
+      <Field
+        className="flex-1"
+        label="Where to find it on this machine"
+        value={text}
+        maxLength={160}
+        autoFocus
+        onChange={(e) => setText(e.target.value)}
+      />
+      <Button type="submit">Note it</Button>
+    </form>
+  );
+}
+
+function Heat({ view, keep }: { view: View; keep: (what: What) => void }) {
+  const [bed, setBed] = useState<string | null>(null);
+  const [tip, setTip] = useState<string | null>(null);
+  const bedWrong = heatWrong(bed, 150);
+  const tipWrong = heatWrong(tip, 350);
+  return (
+    <form
+      className="grid grid-cols-2 gap-2 border-t border-hairline pt-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (bedWrong || tipWrong) return;
+        keep({
+          kind: "heated",
+          bed_c: typedNumber(bed ?? "") ?? view.bed_target_c,
+          nozzle_c: typedNumber(tip ?? "") ?? view.nozzle_target_c,
+          held_since: new Date().toISOString(),
+        });
+      }}
+    >
+      <Field
+        label="Bed"
+        unit="°C"
+        inputMode="decimal"
+        value={bed ?? String(view.bed_target_c)}
+        onChange={(e) => setBed(e.target.value)}
+        wrong={bedWrong}
+      />
+      <Field
+        label="Tip, below oozing"
+        unit="°C"
+        inputMode="decimal"
+        value={tip ?? String(view.nozzle_target_c)}
+        onChange={(e) => setTip(e.target.value)}
+        wrong={tipWrong}
+      />
+      <Button type="submit" className="col-span-2">
+        {view.held_since
+          ? `Held since ${clock(view.held_since)}, ${Math.max(view.held_minutes ?? 0, 0).toFixed(0)} min. Start over`
+          : "At temperature now"}
+      </Button>
+      <p className="col-span-2 text-sm text-graphite">{view.hold_words}</p>
+    </form>
+  );
+}
+
+/** What changed since the last run: what was found by comparing, and what only a person knows. */
+function Changes({ view, keep }: { view: View; keep: (what: What) => void }) {
+  const [told, setTold] = useState("");
+  return (
+    <div className="flex flex-col gap-1">
+      {view.changes.map((c) => (
+        <p key={c.id} className="text-sm">
+          <span className="text-brass">Changed since the last run:</span> {c.text}
+          {c.forgets && ", so what this machine had taught is set aside"}.
+        </p>
+      ))}
+      <div className="flex items-end gap-2">
+        <div className="flex-1">
+          <Choice
+            label="Something else was changed"
+            value={told}
+            onChange={setTold}
+            options={[
+              { value: "", text: "nothing else" },
+              ...view.can_tell.map((c) => ({ value: c.id as string, text: c.text })),
+            ]}
+          />
+        </div>
+        <Button
+          disabled={!told}
+          onClick={() => {
+            keep({ kind: "change_told", change: told });
+            setTold("");
+          }}
+        >
+          Note it
+        </Button>
+      </div>
+    </div>
+  );
+}
+
 function heatWrong(text: string | null, most: number): string | null {
   if (text === null) return null;
-  const value = Number(text);
-  return text.trim() && Number.isFinite(value) && value >= 0 && value <= most ? null : `Give 0 to ${most} °C.`;
+  const value = typedNumber(text);
+  return value !== null && value >= 0 && value <= most ? null : `Give 0 to ${most} °C.`;
 }

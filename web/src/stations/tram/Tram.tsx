@@ -7,8 +7,11 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
-import { fraction, type SeenFrom, signed, turnWords, typedMm, way } from "../../ui/words";
+import { fraction, type SeenFrom, signed, turnWords, typedMm, typedNumber, way } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
+import { BeamSlip } from "./BeamSlip";
+import { BesideTram } from "./Beside";
+import { Story } from "./Story";
 
 type View = Schemas["TramView"];
 const WAYS = [
@@ -17,6 +20,7 @@ const WAYS = [
   { value: "ring", text: "Round the ring" },
   { value: "diagonal", text: "Across the diagonal" },
   { value: "pairs", text: "In pairs, side by side" },
+  { value: "skirt", text: "While the skirt runs, by eye" },
 ] as const;
 
 export function Tram() {
@@ -38,7 +42,27 @@ export function Tram() {
   const keys: Key[] = [
     { keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip },
   ];
-  if (step === "count") keys.unshift(...countKeys(count, setCount, () => keepCount(view, count, keep), from));
+  const screw = view.screw;
+  if (step === "count") {
+    keys.unshift(...countKeys(count, setCount, () => keepCount(view, count, keep), from));
+    if (view.ask_before)
+      keys.unshift({
+        keys: ["t", "T", "l", "L"],
+        cap: "T L",
+        does: "tight or loose before",
+        run: (k) => setCount({ ...count, before: k.toLowerCase() === "t" ? "tight" : "loose" }),
+      });
+  }
+  if (step === "skirt" && screw)
+    keys.unshift({
+      keys: view.grades.map((g) => String(g.key)),
+      cap: "1–7",
+      does: "how the line lies",
+      run: (k) => {
+        const grade = view.grades.find((g) => String(g.key) === k)?.grade;
+        if (grade) keep({ kind: "skirt_seen", screw, grade });
+      },
+    });
   if (step === "further" && view.further) {
     const further = view.further;
     keys.unshift({
@@ -73,7 +97,8 @@ export function Tram() {
       run: (k) => keepFeel(view, FEELS[Number(k) - 1]?.feel, keep),
     });
   const go = () => navigate(`/runs/${runId}/mesh`);
-  if (step === "done") keys.unshift({ keys: ["Enter"], cap: "Enter", does: "go to Mesh", run: go });
+  if (step === "done" || step === "beyond_knobs")
+    keys.unshift({ keys: ["Enter"], cap: "Enter", does: "go to Mesh", run: go });
   const facts: [string, string][] = [
     ["Stops so far", String(view.stops.length)],
     ["Stops still expected", view.stops_left ? view.stops_left.toFixed(0) : "none"],
@@ -92,18 +117,26 @@ export function Tram() {
       acts={acts}
       keys={keys}
       facts={view.head.machine.screws.length ? facts : []}
-      canPractise={step !== "done"}
+      canPractise={step !== "done" && step !== "beyond_knobs"}
       sheet={<Sheet sheet={view.sheet} from={from} title="Tram" />}
       slip={
         <>
           {view.against_sense && (
             <Panel tone="madder">
-              {view.against_sense} seems to act against its declared sense. Lift the tip and try 1/16 clockwise there
-              before the next turn.
+              {view.against_sense} acts against its declared sense, or tight and loose were mixed up. It is counted the
+              other way from here on: lift the tip and try 1/16 clockwise there, or take the count back.
             </Panel>
           )}
           <StepSlip view={view} from={from} count={count} setCount={setCount} acts={acts} keep={keep} go={go} />
-          {view.stops.length > 0 && <Story view={view} from={from} />}
+          {view.learnt.map((l) => (
+            <p key={l.screw} className="text-sm text-verdigris first-letter:uppercase">
+              {l.words}
+            </p>
+          ))}
+          {view.warp_words && <p className="text-sm text-brass">{view.warp_words}</p>}
+          {view.rounds.length > 0 && (
+            <Story view={view} from={from} takeBack={(id) => keep({ kind: "taken_back", entry_id: id })} />
+          )}
           <div className="flex flex-wrap items-end justify-between gap-x-3">
             <Why lines={view.reasons} />
             {view.head.machine.screws.length > 0 && (
@@ -112,14 +145,16 @@ export function Tram() {
               </Button>
             )}
           </div>
-          {view.head.machine.screws.length > 0 && (step === "count" || step === "read" || step === "turn_all") && (
-            <Choice
-              label="Way of working"
-              value={view.way}
-              options={WAYS}
-              onChange={(w) => keep({ kind: "way_chosen", way: w })}
-            />
-          )}
+          {view.head.machine.screws.length > 0 &&
+            (step === "count" || step === "read" || step === "turn_all" || step === "skirt") && (
+              <Choice
+                label="Way of working"
+                value={view.way}
+                options={WAYS}
+                onChange={(w) => keep({ kind: "way_chosen", way: w })}
+              />
+            )}
+          <BesideTram runId={runId} view={view} />
         </>
       }
     />
@@ -130,8 +165,9 @@ interface Count {
   marks: number | null;
   sign: 1 | -1;
   typedAt: number;
+  before: "tight" | "loose" | null;
 }
-const NO_COUNT: Count = { marks: null, sign: 1, typedAt: 0 };
+const NO_COUNT: Count = { marks: null, sign: 1, typedAt: 0, before: null };
 
 function typed(count: Count, digit: number): Count {
   const now = Date.now();
@@ -155,12 +191,20 @@ function countKeys(count: Count, set: (c: Count) => void, enter: () => void, fro
 }
 
 function keepCount(view: View, count: Count, keep: (what: What) => void) {
-  if (count.marks !== null && view.screw) keep({ kind: "counted", screw: view.screw, marks: count.marks * count.sign });
+  if (count.marks !== null && view.screw)
+    keep({
+      kind: "counted",
+      screw: view.screw,
+      marks: count.marks * count.sign,
+      before: count.marks ? count.before : null,
+      sure: false,
+    });
 }
 
 function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
   const at = view.sheet.spots[0];
-  if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null });
+  if (feel && at)
+    keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null, sure: false });
 }
 
 interface SlipProps {
@@ -215,6 +259,25 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
               ? `About ${turnWords(about, from)}, ${seen}.`
               : `The first visit tells how far it is; ${seen}.`}
           </p>
+          {view.ask_before && (
+            <div
+              className="grid grid-cols-[1fr_auto_auto] items-center gap-2"
+              role="group"
+              aria-label="Before the turn"
+            >
+              <span className="text-sm text-graphite">Before the turn the gauge was</span>
+              {(["tight", "loose"] as const).map((b) => (
+                <Button
+                  key={b}
+                  look={count.before === b ? "chosen" : "plain"}
+                  aria-pressed={count.before === b}
+                  onClick={() => setCount({ ...count, before: count.before === b ? null : b })}
+                >
+                  {b}
+                </Button>
+              ))}
+            </div>
+          )}
           <div className="flex items-center justify-between rounded-[4px] border-2 border-ink px-4 py-2">
             <p className="font-mono" data-testid="count">
               <span className="text-5xl font-semibold">{count.marks ?? "–"}</span>
@@ -273,6 +336,32 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
         </>
       );
     }
+    case "beam":
+      return <BeamSlip view={view} acts={acts} keep={keep} />;
+    case "skirt":
+      return (
+        <>
+          <Eyebrow left={view.screw ?? ""} right={`stop ${view.stop}`} />
+          <h2 className="text-2xl leading-tight font-semibold">How does the skirt's line lie beside this screw?</h2>
+          <p className="text-graphite">
+            A hand near the stop. Turn between two loops, never while the tip is over the knob.
+          </p>
+          <div className="flex flex-col gap-1.5">
+            {view.grades.map((g) => (
+              <Button
+                key={g.grade}
+                disabled={acts.busy}
+                className="flex items-center text-left"
+                onClick={() => view.screw && keep({ kind: "skirt_seen", screw: view.screw, grade: g.grade })}
+              >
+                <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{g.key}</kbd>
+                <span className="font-semibold">{g.word}</span>
+                <span className="ml-auto text-sm text-graphite">{g.look}</span>
+              </Button>
+            ))}
+          </div>
+        </>
+      );
     case "further": {
       const f = view.further;
       if (!f) return null;
@@ -295,6 +384,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             </p>
             {view.gives_back && <p className="text-sm">{view.gives_back}</p>}
           </Panel>
+          <RunsOut view={view} from={from} />
           <Button
             look="main"
             keyHint="Enter"
@@ -303,6 +393,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           >
             {f.marks ? "Turned, go on" : "Go on"}
           </Button>
+          <OtherTurn key={view.head.seq} screw={f.screw} from={from} keep={keep} busy={acts.busy} />
         </>
       );
     }
@@ -311,7 +402,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
     case "turn_all":
       return (
         <>
-          <Eyebrow left="All knobs" right={`round ${view.stops.length ? 2 : 1}`} />
+          <Eyebrow left="All knobs" right={`round ${Math.max(view.rounds.length, 1)}`} />
           <h2 className="text-3xl leading-tight font-semibold">Turn each knob once.</h2>
           <ul className="text-lg">
             {view.turns.map((t) => (
@@ -324,6 +415,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           <p className="text-graphite">
             {seen}; spread then about {view.spread_after_mm?.toFixed(2)} mm
           </p>
+          <RunsOut view={view} from={from} />
           <Button
             look="main"
             keyHint="Enter"
@@ -358,6 +450,21 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           </Button>
         </>
       );
+    case "beyond_knobs":
+      return (
+        <>
+          <Eyebrow left="Tram" right={`${view.stops.length} stops`} />
+          <h2 className="text-3xl leading-tight font-semibold">The knobs can do no more.</h2>
+          <p>
+            Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm is left, and it is a twist: this
+            plate passes only {(100 * (view.passes_twist?.[0] ?? 0)).toFixed(0)} % of one.
+          </p>
+          <FormWords view={view} />
+          <Button look="main" keyHint="Enter" onClick={go}>
+            Go to Mesh
+          </Button>
+        </>
+      );
     case "done":
       return (
         <>
@@ -372,6 +479,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
               : "."}
           </p>
           {view.centre && <p>Centre: {view.centre}.</p>}
+          <FormWords view={view} />
           <Button look="main" keyHint="Enter" onClick={go}>
             Go to Mesh
           </Button>
@@ -382,12 +490,13 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
 
 function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: What) => void }) {
   const [text, setText] = useState("");
-  const [by, setBy] = useState<"dial" | "feelers" | "probe">(view.head.machine.probe ? "probe" : "dial");
+  const [by, setBy] = useState<"dial" | "feelers" | "probe" | "lamp" | "laser">(
+    view.head.machine.probe ? "probe" : "dial",
+  );
   const [wrong, setWrong] = useState<string | null>(null);
   const screw = view.head.machine.screws.find((s) => s.name === view.screw);
   useEffect(() => setText(""), [view.screw, view.head.seq]);
-  const doubtful = acts.wrong?.problem.code === "reading_doubtful";
-  const submit = (sure = false) => {
+  const submit = () => {
     const typed = typedMm(text, "0.12 or -0.05");
     if ("wrong" in typed) return setWrong(typed.wrong);
     setWrong(null);
@@ -399,7 +508,7 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
         instrument: by,
         value_mm: typed.mm,
         screw: screw.name,
-        sure,
+        sure: false,
       });
   };
   return (
@@ -434,13 +543,10 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
           { value: "dial", text: "dial gauge (height)" },
           { value: "feelers", text: "feelers (gap)" },
           { value: "probe", text: "the machine's probe (height)" },
+          { value: "laser", text: "laser (height)" },
+          { value: "lamp", text: "contact lamp: z where it lights" },
         ]}
       />
-      {doubtful && (
-        <Button disabled={acts.busy} onClick={() => submit(true)}>
-          It is right, keep it
-        </Button>
-      )}
       <Button look="main" type="submit" keyHint="Enter" disabled={acts.busy}>
         Keep
       </Button>
@@ -448,31 +554,88 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
   );
 }
 
-function Story({ view, from }: { view: View; from: SeenFrom }) {
+/** A form that no knob reaches, by its name, with what does reach it. */
+function FormWords({ view }: { view: View }) {
+  if (!view.form) return null;
   return (
-    <table className="w-full text-sm">
-      <caption className="sr-only">Stops so far, newest first</caption>
-      <tbody>
-        {[...view.stops]
-          .map((s, k) => ({ ...s, number: k + 1 }))
-          .reverse()
-          .slice(0, 4)
-          .map((s) => (
-            <tr key={s.number}>
-              <td className="py-0.5">
-                {s.number}. {s.screw}
-              </td>
-              <td className="text-graphite">
-                {turnWords(s.marks, from).replace("counter-clockwise", "ccw").replace("clockwise", "cw")}
-                {s.further
-                  ? `, ${fraction(s.further)} ${way(s.further, from) === "clockwise" ? "cw" : "ccw"} more`
-                  : ""}
-              </td>
-              <td className="text-right font-mono">{signed(s.height_mm)}</td>
-            </tr>
-          ))}
-      </tbody>
-    </table>
+    <div className="border-l-2 border-brass pl-3 text-sm">
+      <p>
+        Form left: <b>{view.form.name}</b>, {signed(view.form.amount_mm)} ± {view.form.sd_mm.toFixed(2)} mm (
+        {view.form.words}). It cannot be better by knobs.
+      </p>
+      <ul className="list-disc pl-4">
+        {view.form.remedies.map((r) => (
+          <li key={r}>{r}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+/** A knob about to come loose or to bottom out, and the turns that avoid it. */
+function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
+  const out = view.runs_out;
+  if (!out) return null;
+  return (
+    <Panel tone="brass">
+      <p className="font-semibold first-letter:uppercase">{out.sentence}</p>
+      <p className="text-sm">
+        {view.head.machine.screws
+          .map((s, k) => `${s.name} ${turnWords(out.together[k] ?? 0, from, s.marks_per_turn)}`)
+          .join("; ")}
+        .
+      </p>
+    </Panel>
+  );
+}
+
+/** A turn other than advised is kept as it was made. */
+function OtherTurn({
+  screw,
+  from,
+  keep,
+  busy,
+}: {
+  screw: string;
+  from: SeenFrom;
+  keep: (what: What) => void;
+  busy: boolean;
+}) {
+  const [open, setOpen] = useState(false);
+  const [text, setText] = useState("");
+  const [sign, setSign] = useState<1 | -1>(1);
+  const [wrong, setWrong] = useState<string | null>(null);
+  if (!open)
+    return (
+      <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setOpen(true)}>
+        I turned it otherwise
+      </Button>
+    );
+  return (
+    <form
+      className="grid grid-cols-[1fr_auto] items-end gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const marks = typedNumber(text);
+        if (marks === null || marks < 0 || marks > 160 || (2 * marks) % 1 !== 0)
+          return setWrong("Give the marks you turned, 0 to 160, in whole or half marks.");
+        setWrong(null);
+        if (!busy) keep({ kind: "turned", screw, marks: marks * sign });
+      }}
+    >
+      <Field
+        label="Marks turned"
+        inputMode="decimal"
+        value={text}
+        autoFocus
+        onChange={(e) => setText(e.target.value)}
+        wrong={wrong}
+      />
+      <Button onClick={() => setSign(sign === 1 ? -1 : 1)}>{way(sign, from)}</Button>
+      <Button type="submit" className="col-span-2" disabled={busy}>
+        Keep what I turned
+      </Button>
+    </form>
   );
 }
 

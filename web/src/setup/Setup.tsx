@@ -1,0 +1,163 @@
+/** Set-up: machines on the sheet, gauges, nozzles, filaments, people; copied, retired, shared as JSON. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { Finder } from "../app/Finder";
+import { Waiting } from "../app/Shell";
+import { Button, Wrong } from "../ui/controls";
+import { MachineSlip } from "./MachineSlip";
+import { FilamentForm, GaugeForm, NozzleForm, PersonForm } from "./Stock";
+
+type View = Schemas["SetupView"];
+const SHELVES = ["machines", "gauges", "nozzles", "filaments", "people"] as const;
+type Shelf = (typeof SHELVES)[number];
+
+export function useSetup() {
+  return useQuery<View, Refusal>({
+    queryKey: ["setup"],
+    queryFn: () => answer(api.GET("/api/setup")) as unknown as Promise<View>,
+  });
+}
+
+/** Keep something of the set-up; what is shown everywhere follows. */
+export function useKeep<T>(send: (body: T) => Promise<{ data?: unknown; error?: unknown }>) {
+  const cache = useQueryClient();
+  return useMutation<View, Refusal, T>({
+    mutationFn: (body) => answer(send(body)) as Promise<View>,
+    onSuccess: (view) => {
+      cache.setQueryData(["setup"], view);
+      cache.invalidateQueries({ queryKey: ["bench"] });
+    },
+    // Another tab may have been first: show what is there now beside what was typed.
+    onError: () => cache.invalidateQueries({ queryKey: ["setup"] }),
+  });
+}
+
+export function Setup() {
+  const { data: view, error } = useSetup();
+  const [at, setAt] = useSearchParams();
+  const shelf = (SHELVES.find((s) => s === at.get("shelf")) ?? "machines") as Shelf;
+  const chosen = at.get("id");
+  if (!view) return <Waiting wrong={error} />;
+  const lists: Record<Shelf, { id: string; name: string; retired: boolean }[]> = {
+    machines: view.machines.map((k) => k.machine),
+    gauges: view.gauges,
+    nozzles: view.nozzles,
+    filaments: view.filaments,
+    people: view.people.map((p) => p.person),
+  };
+  const go = (to: Shelf, id?: string) => setAt(id ? { shelf: to, id } : { shelf: to });
+  const list = lists[shelf];
+  const id = chosen ?? list.find((x) => !x.retired)?.id ?? "new";
+  return (
+    <div className="mx-auto flex min-h-dvh max-w-7xl flex-col px-4 lg:px-6">
+      <header className="flex min-h-12 flex-wrap items-center gap-x-6 border-b border-hairline">
+        <Link to="/" className="flex min-h-11 items-center text-xl font-semibold">
+          Ivory Table
+        </Link>
+        <h1 className="text-graphite">Set-up</h1>
+        <nav aria-label="Shelves" className="ml-auto flex flex-wrap gap-1">
+          {SHELVES.map((s) => (
+            <button
+              key={s}
+              type="button"
+              aria-pressed={s === shelf}
+              onClick={() => go(s)}
+              className={`min-h-11 border-b-2 px-3 first-letter:uppercase ${s === shelf ? "border-brass font-semibold" : "border-transparent text-graphite"}`}
+            >
+              {s}
+            </button>
+          ))}
+        </nav>
+      </header>
+      <main className="grid flex-1 content-start gap-4 py-3 lg:grid-cols-[180px_minmax(0,1fr)]">
+        <nav aria-label={`Kept ${shelf}`} className="flex flex-col gap-1">
+          {list.map((x) => (
+            <button
+              key={x.id}
+              type="button"
+              aria-current={x.id === id}
+              onClick={() => go(shelf, x.id)}
+              className={`min-h-11 rounded-[4px] border px-2 text-left ${x.id === id ? "border-brass bg-paper" : "border-transparent hover:border-hairline"} ${x.retired ? "text-graphite line-through" : ""}`}
+            >
+              {x.name}
+            </button>
+          ))}
+          <Button look={id === "new" ? "chosen" : "plain"} onClick={() => go(shelf, "new")}>
+            Make a new one
+          </Button>
+          <Share />
+        </nav>
+        <Chosen key={`${shelf} ${id}`} shelf={shelf} id={id} view={view} go={(to) => go(shelf, to)} />
+      </main>
+      <Finder />
+    </div>
+  );
+}
+
+function Chosen({ shelf, id, view, go }: { shelf: Shelf; id: string; view: View; go: (id: string) => void }) {
+  switch (shelf) {
+    case "machines":
+      return <MachineSlip view={view} kept={view.machines.find((k) => k.machine.id === id)} go={go} />;
+    case "gauges":
+      return <GaugeForm gauge={view.gauges.find((g) => g.id === id)} go={go} />;
+    case "nozzles":
+      return <NozzleForm nozzle={view.nozzles.find((n) => n.id === id)} go={go} />;
+    case "filaments":
+      return <FilamentForm filament={view.filaments.find((f) => f.id === id)} go={go} />;
+    case "people":
+      return <PersonForm line={view.people.find((p) => p.person.id === id)} go={go} />;
+  }
+}
+
+/** All of the set-up as one file, out and in. */
+function Share() {
+  const cache = useQueryClient();
+  const [wrong, setWrong] = useState<string | null>(null);
+  const bring = useMutation<Schemas["Brought"], Refusal, unknown>({
+    mutationFn: (body) => answer(api.POST("/api/setup/import", { body: body as Schemas["SetupFile"] })),
+    onSuccess: () => {
+      cache.invalidateQueries({ queryKey: ["setup"] });
+      cache.invalidateQueries({ queryKey: ["bench"] });
+    },
+  });
+  const read = async (file: File | undefined) => {
+    if (!file) return;
+    setWrong(null);
+    try {
+      bring.mutate(JSON.parse(await file.text()));
+    } catch {
+      setWrong("This is not readable JSON. Choose a set-up saved here.");
+    }
+  };
+  return (
+    <div className="mt-4 flex flex-col gap-1 border-t border-hairline pt-2 text-sm">
+      <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/setup/file">
+        save the set-up (JSON)
+      </a>
+      <label htmlFor="bring-setup" className="text-graphite">
+        Bring one from elsewhere
+      </label>
+      <input
+        id="bring-setup"
+        type="file"
+        accept=".json,application/json"
+        className="min-h-11 w-full"
+        onChange={(e) => read(e.target.files?.[0])}
+      />
+      {wrong && (
+        <p role="alert" className="text-madder">
+          {wrong}
+        </p>
+      )}
+      <Wrong wrong={bring.error} />
+      {bring.data && (
+        <p role="status">
+          {bring.data.new.length} new, {bring.data.same.length} here already
+          {bring.data.left_alone.length > 0 && `; left as they are here: ${bring.data.left_alone.join(", ")}`}.
+        </p>
+      )}
+    </div>
+  );
+}

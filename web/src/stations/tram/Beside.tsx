@@ -1,0 +1,164 @@
+/** What the tram offers beside its steps: a shim plan to cut, a walk for a machine with nobody on the line. */
+import { useQuery } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState } from "react";
+import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import { Choice, Field, Wrong } from "../../ui/controls";
+import { typedNumber } from "../../ui/words";
+
+const BUTTON = "min-h-11 rounded-[4px] px-0 text-sm text-graphite underline underline-offset-4 hover:text-ink";
+const LINK = "flex min-h-11 items-center rounded-[4px] border border-hairline px-3 hover:border-ink";
+
+export function BesideTram({ runId, view }: { runId: string; view: Schemas["TramView"] }) {
+  const seq = view.head.seq;
+  return (
+    <div className="flex flex-wrap gap-x-5 border-t border-hairline">
+      <Sheet title="Shim plan" trigger="shim plan">
+        <Shim runId={runId} seq={seq} sheet={view.sheet} />
+      </Sheet>
+      {view.head.machine.screws.length > 0 && (
+        <Sheet title="A walk for nobody on the line" trigger="walk file">
+          <Walk runId={runId} seq={seq} />
+        </Sheet>
+      )}
+    </div>
+  );
+}
+
+function Sheet({ title, trigger, children }: { title: string; trigger: string; children: React.ReactNode }) {
+  return (
+    <Dialog.Root>
+      <Dialog.Trigger className={BUTTON}>{trigger}</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-1/2 left-1/2 flex max-h-[90dvh] w-[min(680px,94vw)] -translate-x-1/2 -translate-y-1/2 flex-col gap-3 overflow-y-auto rounded-[6px] border border-ink bg-paper p-6"
+        >
+          <Dialog.Title className="text-xl font-semibold">{title}</Dialog.Title>
+          {children}
+          <Dialog.Close className="min-h-11 rounded-[4px] border border-hairline px-3">Close</Dialog.Close>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+function Shim({ runId, seq, sheet }: { runId: string; seq: number; sheet: Schemas["Sheet"] }) {
+  const [text, setText] = useState("0.1");
+  const mm = typedNumber(text);
+  const plan = useQuery<Schemas["ShimView"], Refusal>({
+    queryKey: ["run", runId, "shim", mm, seq],
+    enabled: mm !== null,
+    queryFn: () =>
+      answer(api.GET("/api/runs/{run_id}/shim", { params: { path: { run_id: runId }, query: { sheet_mm: mm ?? 0 } } })),
+  });
+  const [x0, y0, x1, y1] = sheet.bounds_mm;
+  return (
+    <>
+      <Field
+        label="One sheet is, measured on a folded stack"
+        unit="mm"
+        inputMode="decimal"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        wrong={mm === null ? "Give the thickness of one sheet in mm, such as 0.1." : null}
+      />
+      <Wrong wrong={plan.error} />
+      {plan.data && (
+        <>
+          <p className="font-semibold">{plan.data.plan.sentence}</p>
+          <svg
+            viewBox={`${x0 - 4} ${-y1 - 4} ${x1 - x0 + 8} ${y1 - y0 + 8}`}
+            className="max-h-72 w-full"
+            role="img"
+            aria-label={`Shim plan, ${plan.data.plan.layers.length} layers`}
+          >
+            {sheet.shape === "round" ? (
+              <circle r={(x1 - x0) / 2} fill="none" stroke="var(--ink)" />
+            ) : (
+              <rect x={x0} y={-y1} width={x1 - x0} height={y1 - y0} fill="none" stroke="var(--ink)" />
+            )}
+            {plan.data.plan.layers.map((layer) => (
+              <path
+                key={layer.number}
+                d={layer.outlines.map((o) => `M${o.points_mm.map(([x, y]) => `${x} ${-y}`).join("L")}Z`).join("")}
+                fill="var(--brass)"
+                fillOpacity={0.22}
+                fillRule="evenodd"
+                stroke="var(--brass)"
+              />
+            ))}
+          </svg>
+          <p className="border-l-2 border-brass pl-3 text-sm">{plan.data.caution}</p>
+          <div className="flex gap-3">
+            <a className={LINK} href={`/api/runs/${runId}/shim.svg?sheet_mm=${mm}`}>
+              1:1 as SVG
+            </a>
+            <a className={LINK} href={`/api/runs/${runId}/shim.pdf?sheet_mm=${mm}`}>
+              1:1 as PDF
+            </a>
+          </div>
+        </>
+      )}
+    </>
+  );
+}
+
+type Way = "ring" | "diagonal" | "pairs";
+
+function Walk({ runId, seq }: { runId: string; seq: number }) {
+  const [rounds, setRounds] = useState("2");
+  const [way, setWay] = useState<Way>("ring");
+  const walk = useQuery<Schemas["Walk"], Refusal>({
+    queryKey: ["run", runId, "walk", rounds, way, seq],
+    queryFn: () =>
+      answer(
+        api.GET("/api/runs/{run_id}/walk", {
+          params: { path: { run_id: runId }, query: { rounds: Number(rounds), way } },
+        }),
+      ),
+  });
+  return (
+    <>
+      <p className="text-graphite">
+        A file that heats, homes, visits every screw and the centre, and waits at each for you to turn until it drags.
+        Note the marks, then type them in here.
+      </p>
+      <div className="grid grid-cols-2 gap-2">
+        <Choice
+          label="Rounds"
+          value={rounds}
+          onChange={setRounds}
+          options={["1", "2", "3", "4", "5", "6"].map((n) => ({ value: n, text: n }))}
+        />
+        <Choice
+          label="Order"
+          value={way}
+          onChange={setWay}
+          options={[
+            { value: "ring", text: "round the ring" },
+            { value: "diagonal", text: "across the diagonal" },
+            { value: "pairs", text: "in pairs" },
+          ]}
+        />
+      </div>
+      <Wrong wrong={walk.error} />
+      {walk.data && (
+        <>
+          <p>
+            {walk.data.visits.length} visits; it calls by {walk.data.calls.join(", ")}.{" "}
+            {walk.data.sink_turns > 0 &&
+              `Where the plate stands is not known yet: it first asks to turn every knob ${walk.data.sink_turns} turns so that the plate sinks.`}
+          </p>
+          <p className="border-l-2 border-brass pl-3 text-sm">
+            Stay beside it: hot tip, moving axes, a hand near the stop.
+          </p>
+          <a className={LINK} href={`/api/runs/${runId}/walk.gcode?rounds=${rounds}&way=${way}`}>
+            Save the file
+          </a>
+        </>
+      )}
+    </>
+  );
+}

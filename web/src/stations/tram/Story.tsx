@@ -1,0 +1,65 @@
+/** The story of the rounds: what was foretold and found, and any of it taken back. */
+import type { Schemas } from "../../api/client";
+import { Button } from "../../ui/controls";
+import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words";
+
+type View = Schemas["TramView"];
+type StopLine = View["stops"][number];
+
+export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; takeBack: (entryId: string) => void }) {
+  const newest = [...view.rounds].reverse();
+  return (
+    <section aria-label="Rounds so far" className="text-sm">
+      {newest.map((round, k) => (
+        <details key={round.number} open={k === 0} className="border-t border-hairline">
+          <summary className="flex min-h-11 cursor-pointer items-center justify-between">
+            <span className="font-medium">Round {round.number}</span>
+            <span className="font-mono">
+              spread {round.spread_mm.toFixed(2)}
+              {round.spread_foretold_mm != null && ` (foretold ${round.spread_foretold_mm.toFixed(2)})`}
+            </span>
+          </summary>
+          <ul>
+            {[...round.stops].reverse().map((s) => (
+              <li key={s.entry_id} className="flex items-center gap-2">
+                <span className="flex-1">
+                  <span className="first-letter:uppercase">{s.screw}</span>{" "}
+                  <span className="text-graphite">{stopWords(s, from)}</span>
+                </span>
+                <span className="font-mono">{signed(s.height_mm)}</span>
+                <Back id={s.entry_id} name={s.screw} takeBack={takeBack} />
+              </li>
+            ))}
+            {round.readings.map((r) => (
+              <li key={r.entry_id} className="flex items-center gap-2">
+                <span className="flex-1">{r.screw}</span>
+                <span className="font-mono">
+                  {signed(r.value_mm, 3)}
+                  {round.spread_foretold_mm != null && (
+                    <span className="text-graphite"> foretold {signed(r.foretold_mm, 3)}</span>
+                  )}
+                </span>
+                <Back id={r.entry_id} name={r.screw} takeBack={takeBack} />
+              </li>
+            ))}
+          </ul>
+        </details>
+      ))}
+    </section>
+  );
+}
+
+function stopWords(s: StopLine, from: SeenFrom): string {
+  const short = (text: string) => text.replace("counter-clockwise", "ccw").replace("clockwise", "cw");
+  const more = s.further ? `, ${fraction(s.further)} ${short(way(s.further, from))} more` : "";
+  const about = s.about ? ` (foretold ${short(turnWords(Math.round(s.about[0]), from))})` : "";
+  return short(turnWords(s.marks, from)) + about + more;
+}
+
+function Back({ id, name, takeBack }: { id: string; name: string; takeBack: (entryId: string) => void }) {
+  return (
+    <Button look="quiet" className="px-1 text-sm" aria-label={`Take back ${name}`} onClick={() => takeBack(id)}>
+      take back
+    </Button>
+  );
+}
