@@ -72,6 +72,8 @@ def sentence(error: Any) -> str:
             return f"This number is too large: {limits.get('le', limits.get('lt'))} is the most that can be meant."
         case "float_parsing" | "float_type" | "int_parsing" | "int_type" | "int_from_float":
             return "This must be a number, such as 0.12."
+        case "multiple_of":
+            return "Turns are counted in whole or half marks."
         case "missing":
             return "Something is missing here."
         case "string_too_short" | "string_pattern_mismatch":

@@ -262,6 +262,8 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     ends = [_fewest(ahead, row, ends_at) for row in costs]
     # Visits first, then what they leave.
     value = np.array([len(ahead.sets[s]) * ends_at + row[s] for s, row in zip(ends, costs, strict=True)])
+    # Half marks only to end it: on the way there a hand's error is as large.
+    value[options % 1 != 0] = np.inf
     order = np.argsort(np.abs(options), kind="stable")
     likely = _quick_sd_range(heights, belief)
     flattest = order[np.argsort(likely[order], kind="stable")][:2]

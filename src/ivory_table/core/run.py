@@ -513,7 +513,8 @@ class RunState:
 
         The slips: turned the other way, or half and double of it.
         """
-        about = self.foretold_marks(self.setup.machine.screw(what.screw))
+        names = [s.name for s in self.screws]
+        about = self.foretold_marks(names.index(what.screw)) if what.screw in names else None
         if what.sure or about is None or abs(what.marks - about[0]) <= max(5 * about[1], 3.0):
             return None
         slips = (-what.marks, what.marks / 2, what.marks * 2)

@@ -67,7 +67,13 @@ def shim_plan(belief: Belief, plate: Plate, sheet_mm: float, *, margin_mm: float
     after = mean + sheets * sheet_mm
     before_range, after_range = float(np.ptp(mean[inside])), float(np.ptp(after[inside]))
     worst_sd = float(sd[inside].max())
-    if not layers:
+    if layers and after_range > 0.9 * before_range:
+        layers, after_range = [], before_range
+        sentence = (
+            f"A sheet of {sheet_mm:g} mm is too thick for {before_range:.2f} mm of form: it would mend nothing. "
+            "Take a thinner one, or a mesh."
+        )
+    elif not layers:
         sentence = f"Nothing to shim: no place lies half a sheet ({sheet_mm / 2:.2f} mm) below the highest."
     else:
         sentence = (

@@ -7,7 +7,7 @@ import math
 from typing import Literal
 
 from .advice import order_of
-from .defaults import MOTION
+from .defaults import MOTION, OFFSET
 from .gcode.reader import read_program
 from .manner import Manner
 from .motion import go, lift, lowest_mm, refuse_place
@@ -40,8 +40,13 @@ class Walk(Value):
 def sinking_turns(state: RunState) -> float:
     """How far every knob must first be turned down, in half turns, so that z 0 is safe over every screw."""
     worst = 0.0
-    for s in state.screws:
-        worst = max(worst, lowest_mm(state, s.x_mm, s.y_mm) / s.pitch_mm)
+    for j, s in enumerate(state.screws):
+        low = lowest_mm(state, s.x_mm, s.y_mm)
+        if j in state.visited:
+            # Felt there before with the tip at z 0: two sd are enough.
+            drag, sd = state.drag_height(s.x_mm, s.y_mm)
+            low = drag + 2 * sd - OFFSET.deepest_press_mm
+        worst = max(worst, low / s.pitch_mm)
     return math.ceil(2 * worst - 1e-9) / 2 if worst > 0 else 0.0
 
 

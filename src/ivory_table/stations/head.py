@@ -105,7 +105,9 @@ def cautions(run: OpenRun, station: Station) -> tuple[Caution, ...]:
     return tuple(
         Caution(id=c["id"], text=c["text"], seen=c["id"] in run.state.cautions)
         for c in rows
-        if c["station"] == station and fits(c["needs"], machine, plate)
+        if c["station"] == station
+        and fits(c["needs"], machine, plate)
+        and ("only_after" not in c or set(run.state.changes) & set(c["only_after"]))
     )
 
 

@@ -33,7 +33,7 @@ export function Knob({
       : "var(--verdigris)";
   const marks = knob.marks ?? 0;
   const label =
-    marks && knob.next ? `${knob.name} · about ${fraction(Math.round(marks) || Math.sign(marks))}` : knob.name;
+    marks && knob.next ? `${knob.name} · about ${fraction(Math.abs(marks) < 1 ? 0.5 : Math.round(marks))}` : knob.name;
   const width = label.length * 6.1 + 16;
   // Everything is placed around the knob, in the knob's own scale.
   const at = (v: number, knobAt: number) => knobAt + (v - knobAt) / scale;
