@@ -177,7 +177,9 @@ def test_a_walk_visits_every_screw_and_the_centre_and_calls_at_each(machine: str
     assert len(found.visits) == 2 * m + 1
     assert {v.name for v in found.visits} == {s.name for s in setup.machine.screws} | {"centre"}
     waits = found.text.count(shipped(manner).send("pause"))
-    assert waits == len(found.visits) + (1 if found.sink_turns else 0)
+    # Before its second visit a screw of a plate that rocks is turned down while the tip is high.
+    again = m if m > 3 else 0
+    assert waits == len(found.visits) + again + (1 if found.sink_turns else 0)
     ends = [move.end[2] for move in read_program(found.text).moves]
     assert ends[-1] >= 5
 

@@ -56,7 +56,7 @@ def install(app: FastAPI) -> None:
         name = names[-1] if len(names) > 1 else None
         if len(names) > 2 and request.url.path.startswith("/api/setup"):
             # In a set-up the same name stands in many places: the whole way to it.
-            name = ".".join(str(p) for p in first["loc"][2:])
+            name = ".".join(str(p) for p in first["loc"][1:])
         return problem(422, f"invalid_{first['type']}", sentence(first), name)
 
 

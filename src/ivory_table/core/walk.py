@@ -20,6 +20,10 @@ CALLS: tuple[Call, ...] = ("message", "tone", "pause")
 TIP_C = 150.0
 
 
+#: How much of a knob's move the plate may give to another screw when it passes no twist at all.
+ROCKS = 0.25
+
+
 class Visit(Value):
     round: int
     name: str
@@ -38,7 +42,11 @@ class Walk(Value):
 
 
 def sinking_turns(state: RunState) -> float:
-    """How far every knob must first be turned down, in half turns, so that z 0 is safe over every screw."""
+    """How far every knob must first be turned down, in half turns, so that z 0 is safe over every screw.
+
+    While the first screws are brought up again a plate that rocks lifts the next ones by up to a
+    quarter of that: so much more is sunk.
+    """
     worst = 0.0
     for j, s in enumerate(state.screws):
         low = lowest_mm(state, s.x_mm, s.y_mm)
@@ -47,6 +55,8 @@ def sinking_turns(state: RunState) -> float:
             drag, sd = state.drag_height(s.x_mm, s.y_mm)
             low = drag + 2 * sd - OFFSET.deepest_press_mm
         worst = max(worst, low / s.pitch_mm)
+    if len(state.screws) > 3:
+        worst /= 1 - ROCKS
     return math.ceil(2 * worst - 1e-9) / 2 if worst > 0 else 0.0
 
 
@@ -98,11 +108,17 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
         lines.append(manner.send("height", z=z, feed=MOTION.down_mm_s * 60))
         visits.append(Visit(round=number, name=name, x_mm=x, y_mm=y))
 
+    down = sinks_again(state, sink)
     for number in range(1, rounds + 1):
         for j in order_of(state.belief.surface.screws, way):
             s = state.screws[j]
+            if number > 1 and down:
+                # The others' turns may have lifted this one: down first, while the tip is high.
+                lines.extend(step.line for step in go(state, manner, s.x_mm, s.y_mm, s.name))
+                call(f"{s.name}: turn it {down:g} turns so that the plate sinks here")
             visit(number, s.name, s.x_mm, s.y_mm, 0.0)
-            call(f"{s.name}: turn until it drags, count the marks")
+            again = f", less the {down * s.marks_per_turn:g} down" if number > 1 and down else ""
+            call(f"{s.name}: turn until it drags, count the marks{again}")
     cx, cy = plate.centre
     # The middle may be bowed: only as low as is proven once the screws are at the drag.
     visit(rounds, "centre", cx, cy, state.centre_after_tram_mm)
@@ -111,6 +127,20 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
     text = "\n".join(lines) + "\n"
     check_walk(text, state)
     return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink)
+
+
+def sinks_again(state: RunState, sink: float) -> float:
+    """By how many turns a screw is lowered before it is visited once more, in half turns.
+
+    Three screws do not rock. Else the others' turns, by what is still unknown or was sunk, may have lifted it.
+    """
+    if len(state.screws) <= 3:
+        return 0.0
+    worst = 0.0
+    for s in state.screws:
+        _, sd = state.drag_height(s.x_mm, s.y_mm)
+        worst = max(worst, 2 * sd / s.pitch_mm)
+    return math.ceil(2 * (ROCKS * (sink + worst) / (1 - ROCKS)) + 1e-9) / 2
 
 
 def check_walk(text: str, state: RunState) -> None:

@@ -1,0 +1,68 @@
+"""The walk file on a practice machine: the person does what it calls for, and nothing is hit."""
+
+import re
+
+import numpy as np
+import pytest
+
+from ivory_table.core.gauge import Gauge
+from ivory_table.core.manner import shipped
+from ivory_table.core.run import RunState
+from ivory_table.core.walk import walk
+from ivory_table.practice.elastic import crooked
+from ivory_table.practice.firmware import Firmware
+from ivory_table.practice.machine import PracticeMachine
+from ivory_table.practice.person import PracticePerson
+from tests.conftest import setup_for
+
+PAPER = Gauge(id="paper", name="paper", stack_mm=1.6, stack_sheets=16)
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("machine", ["heron", "kestrel"])
+def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(machine: str, seed: int) -> None:
+    setup, manner = setup_for(machine), shipped("harbour")
+    found = walk(RunState.start(setup), manner, 2)
+    body = PracticeMachine(setup.machine, PAPER, crooked(setup.machine, setup.machine.plates[0], seed))
+    person, firmware = PracticePerson(body), Firmware(body, manner)
+    list(firmware.start())
+    visits, calls, words = iter(found.visits), 0, ""
+    for raw in found.text.splitlines():
+        line = raw.split(";")[0].strip()
+        if not line:
+            continue
+        said = list(firmware.obey(line))
+        assert not any(s.startswith(("error", "halt")) for s in said), (line, said)
+        if line.startswith("M117"):
+            words = line
+        if line != manner.does.pause:
+            continue
+        calls += 1
+        if calls == 1 and found.sink_turns:
+            for j, screw in enumerate(setup.machine.screws):
+                person.turn(j, -found.sink_turns * screw.marks_per_turn * screw.sense)
+            continue
+        if "sinks here" in words:
+            name = next(s.name for s in setup.machine.screws if s.name in words)
+            turns = float(words.split("turn it ")[1].split()[0])
+            screw = setup.machine.screws[setup.machine.screw(name)]
+            person.turn(setup.machine.screw(name), -turns * screw.marks_per_turn * screw.sense)
+            continue
+        visit = next(visits)
+        assert body.at[:2] == pytest.approx((visit.x_mm, visit.y_mm), abs=0.1)
+        if visit.name == "centre":
+            person.slide_here()
+        else:
+            person.turn_until_drag(setup.machine.screw(visit.name))
+    assert next(visits, None) is None
+    assert body.crashes == []
+    assert body.at[2] >= 5
+    anchors = np.array([[s.x_mm, s.y_mm] for s in setup.machine.screws])
+    assert np.ptp(body.surface(anchors)) < 0.35
+
+
+def test_the_file_calls_in_every_way_the_manner_knows() -> None:
+    found = walk(RunState.start(setup_for("heron")), shipped("harbour"), 1)
+    assert found.calls == ("message", "tone", "pause")
+    for needed in (r"^M117 ", r"^M300 ", r"^M0$"):
+        assert re.search(needed, found.text, re.MULTILINE)

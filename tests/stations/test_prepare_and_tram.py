@@ -1,0 +1,355 @@
+"""Prepare and tram through the desk: what changed, rough start, schools, learning, and bad input answered."""
+
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+
+from ivory_table.core.entries import (
+    BackedOff,
+    ChangeTold,
+    Counted,
+    FeelKept,
+    FeelTried,
+    Felt,
+    Heated,
+    ReadMm,
+    Resumed,
+    SchoolChosen,
+    SenseTried,
+    SignedOff,
+    SkirtSeen,
+    TakenBack,
+    ThermalRead,
+    Turned,
+    WayChosen,
+    WhereNoted,
+)
+from ivory_table.core.feelcheck import FeelTry
+from ivory_table.core.plate import Layer, Screw
+from ivory_table.core.thermal import ThermalReading
+from ivory_table.stations import extras, prepare, setup, tram
+from ivory_table.stations.desk import Desk, Refused
+from ivory_table.stations.head import head_of
+from ivory_table.store.workshop import Clash
+
+from .test_run import keep, practise, start
+
+
+def checks(desk: Desk, run_id: str = "run") -> dict[str, prepare.Check]:
+    return {c.id: c for c in prepare.view(desk.open(run_id)).checks}
+
+
+def renew(desk: Desk, machine_id: str, **part: object) -> None:
+    """Change a machine as the set-up does."""
+    old = desk.workshop.machine(machine_id)
+    desk.workshop.keep_machine(old.model_copy(update=part))
+
+
+def finish(desk: Desk, run_id: str = "run") -> None:
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"), run_id)
+    practise(desk, "tram", run_id)
+    keep(desk, "sign_off", SignedOff(), run_id)
+
+
+# What changed
+
+
+def test_a_machine_in_use_is_asked_for_no_rough_start_and_a_new_one_is(desk: Desk) -> None:
+    start(desk, "heron", "old")
+    assert "rough_compress" not in checks(desk, "old")
+    renew(desk, "wren", in_use=False)
+    start(desk, "wren", "new")
+    listed = checks(desk, "new")
+    assert list(listed)[:3] == ["rough_compress", "rough_back_off", "rough_stop_down"]
+    assert listed["rough_compress"].because == "because of a new or rebuilt machine"
+    assert listed["heat_steady"].right
+
+
+def test_a_told_change_puts_its_checks_on_the_list_and_forgets_what_was_learnt(desk: Desk) -> None:
+    start(desk, "heron")
+    finish(desk)
+    assert desk.workshop.learnt("heron") is not None
+    run = start(desk, "heron", "next")
+    assert run.setup.learnt is not None
+    assert run.state.belief.prior_of.mean[0] != start(desk, "kestrel", "other").state.belief.prior_of.mean[0]
+    run = keep(desk, "prepare", ChangeTold(change="springs"), "next")
+    assert "rough_back_off" in checks(desk, "next")
+    assert desk.workshop.learnt("heron") is None
+    assert run.state.belief.prior_of.mean[:4] == pytest.approx(np.zeros(4))
+
+
+def test_another_nozzle_is_found_by_comparing_runs(desk: Desk) -> None:
+    start(desk, "heron")
+    renew(desk, "heron", nozzle_mm=0.6)
+    run = start(desk, "heron", "next")
+    assert run.setup.changes == ("nozzle",)
+    assert "extrusion_right" in checks(desk, "next")
+    assert prepare.view(run).changes[0].found
+
+
+def test_a_thicker_stack_foretells_the_stored_value(desk: Desk) -> None:
+    start(desk, "heron")
+    plates = desk.workshop.machine("heron").plates
+    thicker = plates[0].model_copy(update={"layers": (Layer(name="spring steel", thickness_mm=1.0),)})
+    renew(desk, "heron", plates=(thicker, *plates[1:]))
+    view = prepare.view(start(desk, "heron", "next"))
+    # Stop position: larger is closer; 0.2 mm thicker needs 0.2 mm further.
+    assert view.foretold.new_mm == pytest.approx(0.67)
+    assert view.foretold.words == "0.20 mm further"
+
+
+def test_an_unknown_change_is_refused(desk: Desk) -> None:
+    start(desk, "heron")
+    with pytest.raises(Refused, match="no change called 'paint'"):
+        keep(desk, "prepare", ChangeTold(change="paint"))
+
+
+def test_backing_off_makes_the_travel_known_and_the_heights_unknown(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    before = practise(desk, "tram", times=6)
+    run = keep(desk, "prepare", BackedOff(turns=3))
+    assert run.state.belief.spread()[1] > before.state.belief.spread()[1]
+    assert desk.workshop.machine("heron").screws[0].preload_mm == pytest.approx(6 - 3 * 0.7)
+    assert run.state.stops == ()
+
+
+def test_where_to_find_a_step_stays_with_the_machine(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "prepare", WhereNoted(step="homed", line="third page, second from below"))
+    start(desk, "heron", "next")
+    assert checks(desk, "next")["homed"].where == "third page, second from below"
+    keep(desk, "prepare", WhereNoted(step="homed", line=""), "next")
+    assert desk.workshop.machine("heron").where == ()
+
+
+# A run that lay still
+
+
+def test_a_run_a_week_old_asks_what_was_changed_before_it_goes_on(desk: Desk) -> None:
+    start(desk, "heron")
+    run = keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    assert head_of(run).resume is None
+    old = run.entries[-1].model_copy(update={"at": datetime.now(UTC) - timedelta(days=7)})
+    aged = run.__class__(run.setup, (*run.entries[:-1], old), run.state, run.manner)
+    assert "7 days" in head_of(aged).resume.words
+
+
+def test_taken_up_with_another_plate_the_form_and_mesh_are_open_again(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    practise(desk, "tram")
+    keep(desk, "prepare", Heated(bed_c=60, nozzle_c=150, held_since=datetime.now(UTC)))
+    before = desk.open("run").state.belief
+    still = keep(desk, "prepare", Resumed())
+    assert still.state.heated is None
+    assert still.state.belief.p_within(0.03) <= before.p_within(0.03)
+    assert "springs" in keep(desk, "prepare", Resumed(changes=("springs",))).state.changes
+    assert desk.open("run").state.belief.p_within(0.03) < 0.2
+
+
+# Bad input
+
+
+def test_a_count_the_other_way_is_asked_about_with_what_was_meant(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    for name in ("front left", "rear right", "front right", "rear left"):
+        keep(desk, "tram", Counted(screw=name, marks=0))
+        keep(desk, "tram", Turned(screw=name, marks=0))
+    keep(desk, "tram", Turned(screw="front left", marks=12))
+    with pytest.raises(Refused, match="did you mean 1. marks counter-clockwise") as wrong:
+        keep(desk, "tram", Counted(screw="front left", marks=12))
+    assert wrong.value.field == "marks"
+    keep(desk, "tram", Counted(screw="front left", marks=12, sure=True))
+
+
+def test_two_readings_that_cannot_both_be_true_are_said_with_which(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="read_all"))
+    first = ReadMm(x_mm=32, y_mm=32, instrument="dial", value_mm=0.1, screw="front left")
+    keep(desk, "tram", first)
+    with pytest.raises(Refused, match=r"front left cannot read \+0.451 mm now and \+0.100 mm at ..:..") as wrong:
+        keep(desk, "tram", first.model_copy(update={"value_mm": 0.451}))
+    assert wrong.value.code == "readings_contradict"
+    keep(desk, "tram", Turned(screw="front left", marks=8))
+    keep(desk, "tram", first.model_copy(update={"value_mm": 0.4}))
+
+
+def test_a_feel_that_contradicts_the_one_before_is_said(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.3, feel="stuck"))
+    with pytest.raises(Refused, match="cannot be free at z 0.100 when it was stuck at z 0.300"):
+        keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.1, feel="free"))
+
+
+def test_a_turn_other_than_advised_is_kept_as_it_was_made(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", Counted(screw="front left", marks=3))
+    run = keep(desk, "tram", Turned(screw="front left", marks=-5.5))
+    assert run.state.stops[-1].further == -5.5
+    mean, _ = run.state.belief.collapsed
+    assert mean[0] - run.state.belief.shift_mm < -0.15
+
+
+# Tram
+
+
+def test_turning_while_the_skirt_runs_levels_by_eye(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="skirt"))
+    view = tram.view(desk.open("run"))
+    assert view.step == "skirt"
+    assert len(view.grades) == 7
+    run = keep(desk, "tram", SkirtSeen(screw=view.screw, grade="squeezed"))
+    low = tram.view(run)
+    assert low.step == "further"
+    # Squeezed: the plate is high there, so its knob is turned to lower it.
+    assert low.further.up_mm <= 0
+
+
+def test_taking_back_any_stop_of_the_story(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    practise(desk, "tram", times=6)
+    story = tram.view(desk.open("run")).rounds
+    second = story[0].stops[1]
+    run = keep(desk, "tram", TakenBack(entry_id=second.entry_id))
+    assert len(run.state.stops) >= len(story[0].stops) - 1
+    assert second.entry_id not in {s.entry_id for r in tram.view(run).rounds for s in r.stops}
+
+
+def test_read_all_tells_what_was_foretold_beside_what_was_found(desk: Desk) -> None:
+    start(desk, "kestrel")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="read_all"))
+    run = practise(desk, "tram", times=9)
+    rounds = tram.view(run).rounds
+    assert rounds[0].spread_foretold_mm is None
+    later = [r for r in rounds[1:] if r.spread_foretold_mm is not None]
+    for r in later:
+        assert abs(r.spread_mm - r.spread_foretold_mm) < 0.15
+
+
+def test_nothing_is_said_of_a_knob_before_it_is_beyond_two_sd(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    assert tram.view(practise(desk, "tram")).learnt == ()
+
+
+def test_a_finished_run_teaches_preload_sense_and_feel(desk: Desk) -> None:
+    start(desk, "heron")
+    finish(desk)
+    machine = desk.workshop.machine("heron")
+    moved = desk.open("run").state.moved_mm
+    assert [s.preload_mm for s in machine.screws] == pytest.approx([3 - up for up in moved])
+    assert desk.workshop.person_by("mk").feel_on("copy-paper").scatter_ln_sd > 0
+    learnt = desk.workshop.learnt("heron")
+    assert (len(learnt.gains), learnt.runs) == (4, 1)
+
+
+def test_the_feel_check_finds_the_practice_persons_scatter(desk: Desk) -> None:
+    start(desk, "heron")
+    assert "step down to the drag" in extras.feel_check(desk.open("run")).why_not
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    practise(desk, "tram")
+    practise(desk, "offset")
+    for _ in range(27):
+        run = desk.open("run")
+        what = extras.feel_by_practice(desk, run)
+        assert isinstance(what, FeelTried)
+        keep(desk, "offset", what)
+    found = extras.feel_check(desk.open("run"))
+    assert found.next_z_mm is None
+    assert 0.006 < found.scale.scatter_mm < 0.022
+    keep(desk, "offset", FeelKept(scale=found.scale))
+    assert desk.workshop.person_by("mk").feel_on("copy-paper") == found.scale
+    assert start(desk, "heron", "next").setup.feel == found.scale
+
+
+def test_a_feel_check_of_eight_tries_tells_nothing_yet(desk: Desk) -> None:
+    start(desk, "heron")
+    for _ in range(8):
+        keep(desk, "offset", FeelTried(feel_try=FeelTry(above_mm=0.01, feel="brush")))
+    assert extras.feel_check(desk.open("run")).scale is None
+
+
+def test_a_thermal_study_is_kept_with_the_plate_and_corrects_the_cold_school(desk: Desk) -> None:
+    start(desk, "heron")
+    for c, h in ((22, 0.0), (60, 0.08)):
+        one = ThermalReading(place="centre", x_mm=122, y_mm=118, bed_c=c, height_mm=h, held_min=10)
+        keep(desk, "prepare", ThermalRead(reading=one))
+    run = start(desk, "heron", "next")
+    assert len(run.setup.study.readings) == 2
+    cold = prepare.view(keep(desk, "prepare", SchoolChosen(school="cold"), "next"))
+    assert cold.thermal.correction["centre"] == pytest.approx(0.08, abs=0.002)
+    assert cold.hold_words == "Trammed cold: nothing to hold."
+
+
+def test_shim_plan_and_walk_come_as_files(desk: Desk) -> None:
+    start(desk, "heron")
+    run = practise(desk, "tram", times=1)
+    name, svg = extras.shim_file(run, 0.05, "svg")
+    assert name == "shim-heron-heron-steel.svg"
+    assert b"check line: 100 mm" in svg
+    _, pdf = extras.shim_file(run, 0.05, "pdf")
+    assert pdf.startswith(b"%PDF")
+    with pytest.raises(Refused, match="between 0.01 and 1"):
+        extras.shim(run, 7)
+    with pytest.raises(Refused, match="one to six"):
+        extras.walk_for(run, 12, "ring")
+
+
+# Set-up
+
+
+def test_moving_a_screw_sets_aside_what_was_learnt(desk: Desk) -> None:
+    start(desk, "heron")
+    finish(desk)
+    kept = next(k for k in setup.view(desk.workshop).machines if k.machine.id == "heron")
+    screws = (kept.machine.screws[0].model_copy(update={"x_mm": 40.0}), *kept.machine.screws[1:])
+    moved = kept.machine.model_copy(update={"screws": screws})
+    setup.keep_machine(desk, "heron", setup.KeepMachine(machine=moved, seen_revision=kept.revision))
+    assert desk.workshop.learnt("heron") is None
+    with pytest.raises(Clash, match="changed meanwhile"):
+        setup.keep_machine(desk, "heron", setup.KeepMachine(machine=moved, seen_revision=kept.revision))
+
+
+def test_a_copy_has_nothing_learnt_and_no_line(desk: Desk) -> None:
+    setup.copy_machine(desk, "heron", setup.CopyMachine(id="egret", name="Egret"))
+    copy = desk.workshop.machine("egret")
+    assert not copy.practice
+    assert not any(s.sense_proved for s in copy.screws)
+    with pytest.raises(Refused, match="called Egret already"):
+        setup.copy_machine(desk, "heron", setup.CopyMachine(id="egret2", name="Egret"))
+
+
+def test_a_set_up_travels_and_what_differs_is_left_alone(desk: Desk) -> None:
+    file = setup.setup_file(desk.workshop, None)
+    changed = file.gauges[0].model_copy(update={"name": "other paper"})
+    fresh = file.nozzles[0].model_copy(update={"id": "fresh", "name": "fresh nozzle"})
+    told = setup.bring(
+        desk.workshop, file.model_copy(update={"gauges": (changed, *file.gauges[1:]), "nozzles": (fresh,)})
+    )
+    assert told.new == ("fresh nozzle",)
+    assert told.left_alone == ("other paper",)
+    assert {"Heron", "Kestrel", "Wren", "Bittern"} <= set(told.same)
+
+
+@pytest.mark.parametrize(
+    ("screws", "sentence"),
+    [
+        ([(30, 30), (100, 100), (170, 170)], "on one line"),
+        ([(30, 30), (30, 30), (170, 30)], "same place"),
+        ([(30, 30), (900, 30), (30, 170)], "more than 30 mm off"),
+    ],
+)
+def test_screws_that_cannot_be_are_refused_with_a_sentence(desk: Desk, screws: list, sentence: str) -> None:
+    machine = desk.workshop.machine("heron")
+    placed = tuple(Screw(name=f"s{k}", x_mm=x, y_mm=y) for k, (x, y) in enumerate(screws))
+    with pytest.raises(ValueError, match=sentence):
+        machine.__class__.model_validate(machine.model_dump() | {"screws": [s.model_dump() for s in placed]})
