@@ -70,7 +70,8 @@ def test_two_people_do_not_sign_alike(http: httpx.Client) -> None:
 def test_the_set_up_goes_out_and_comes_back(http: httpx.Client) -> None:
     file = http.get("/api/setup/file").json()
     told = http.post("/api/setup/import", json=file).json()
-    assert told["new"] == [] and told["left_alone"] == []
+    assert told["new"] == []
+    assert told["left_alone"] == []
     assert http.post("/api/setup/import", json={"format": "else"}).status_code == 422
 
 

@@ -159,7 +159,7 @@ def test_a_count_the_other_way_is_asked_about_with_what_was_meant(desk: Desk) ->
         keep(desk, "tram", Counted(screw=name, marks=0))
         keep(desk, "tram", Turned(screw=name, marks=0))
     keep(desk, "tram", Turned(screw="front left", marks=12))
-    with pytest.raises(Refused, match="did you mean 1. marks counter-clockwise") as wrong:
+    with pytest.raises(Refused, match=r"did you mean 1. marks counter-clockwise") as wrong:
         keep(desk, "tram", Counted(screw="front left", marks=12))
     assert wrong.value.field == "marks"
     keep(desk, "tram", Counted(screw="front left", marks=12, sure=True))
@@ -181,7 +181,7 @@ def test_two_readings_that_cannot_both_be_true_are_said_with_which(desk: Desk) -
 def test_a_feel_that_contradicts_the_one_before_is_said(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.3, feel="stuck"))
-    with pytest.raises(Refused, match="cannot be free at z 0.100 when it was stuck at z 0.300"):
+    with pytest.raises(Refused, match=r"cannot be free at z 0.100 when it was stuck at z 0.300"):
         keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.1, feel="free"))
 
 
@@ -298,7 +298,7 @@ def test_shim_plan_and_walk_come_as_files(desk: Desk) -> None:
     assert b"check line: 100 mm" in svg
     _, pdf = extras.shim_file(run, 0.05, "pdf")
     assert pdf.startswith(b"%PDF")
-    with pytest.raises(Refused, match="between 0.01 and 1"):
+    with pytest.raises(Refused, match=r"between 0.01 and 1"):
         extras.shim(run, 7)
     with pytest.raises(Refused, match="one to six"):
         extras.walk_for(run, 12, "ring")

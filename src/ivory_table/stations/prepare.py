@@ -166,6 +166,7 @@ def _thermal(run: OpenRun, held: float | None) -> ThermalView:
     study = state.study
     if study is None:
         words = (
+            *((state.warp_unknown,) if state.warp_unknown else ()),
             "No thermal study of this plate yet. Read a dial at the centre and the screws, cold and at each step of heat.",
         )
         return ThermalView(
