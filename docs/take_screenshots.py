@@ -87,6 +87,8 @@ def main() -> None:
             args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
         )
         at = f"{address}/runs/shots"
+        heron = next(k["machine"] for k in http.get("/api/setup").json()["machines"] if k["machine"]["id"] == "heron")
+        screws = heron["screws"]
         walk = Walk(http, "shots", HERON)
         for check in ("tip_clean", "plate_clean"):
             walk.keep("prepare", kind="check_done", check=check, outcome="done")
@@ -103,7 +105,6 @@ def main() -> None:
         shoot(browser, f"{at}/tram", "tram-done")
         walk.keep("mesh", kind="mesh_planned", columns=3, rows=3, owns_zero=True)
         walk.practise("mesh", 4)
-        shoot(browser, f"{at}/mesh", "mesh-reading")
         walk.practise("mesh")
         shoot(browser, f"{at}/mesh", "mesh-kept")
         walk.practise("offset", 2)
@@ -116,7 +117,19 @@ def main() -> None:
         shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
         shoot(browser, f"{at}/sign_off", "sign-off")
         shoot(browser, f"{at}/record", "record", height=1100)
-        Walk(http, "round", BITTERN).practise("tram", 1)
+        study = Walk(http, "study", HERON)
+        for caution in ("hot", "solvent"):
+            study.keep("prepare", kind="caution_seen", caution=caution)
+        places = [("centre", 122, 118, 0.09), *((s["name"], s["x_mm"], s["y_mm"], 0.01) for s in screws)]
+        for place, x, y, rise in places:
+            for c in (22, 35, 50, 65, 80):
+                height = round(rise * (c - 22) / 58 * (1 + 0.2 * (c > 50)), 3)
+                one = {"place": place, "x_mm": x, "y_mm": y, "bed_c": c, "height_mm": height, "held_min": 10}
+                study.keep("prepare", kind="thermal_read", reading=one)
+        study.keep("prepare", kind="school_chosen", school="cold")
+        shoot(browser, f"{address}/runs/study/prepare", "thermal", height=1380)
+        shoot(browser, f"{address}/setup?shelf=machines&id=heron", "set-up")
+        Walk(http, "round", BITTERN).practise("tram", 9)
         Walk(http, "round", BITTERN).practise("offset")
         shoot(browser, f"{address}/runs/round/first_layer", "round-plate")
         shoot(browser, address, "bench")
