@@ -14,7 +14,7 @@ from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
 from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import Served, TcpPlug
-from ivory_table.stations import first_layer, mesh, offset, on_line, tram
+from ivory_table.stations import extras, first_layer, mesh, offset, on_line, tram
 from ivory_table.stations.desk import Desk, Keep, Refused, StartRun
 from ivory_table.stations.lines import Connect, Lines
 from ivory_table.store.workshop import Workshop
@@ -408,3 +408,17 @@ def test_a_pasted_mesh_is_sent_as_it_is_owned(floor: Floor) -> None:
     floor.keep("mesh", MeshKept(survey=survey))
     floor.do("mesh", "send_mesh")
     assert floor.served.body.mesh.values == pytest.approx(np.array([[-0.1, 0.0, 0.1]] * 3))
+
+
+@pytest.mark.parametrize("floor", ["kestrel"], indirect=True)
+def test_a_feel_check_on_the_line_keeps_every_try_and_hits_nothing(floor: Floor) -> None:
+    floor.connect()
+    floor.do("offset", "bracket")
+    floor.do("offset", "store")
+    assert floor.do("offset", "feel_check") == ""
+    check = extras.feel_check(floor.run)
+    assert check.next_z_mm is None
+    assert 0.004 < check.scale.scatter_mm < 0.03
+    heights = [t.above_mm for t in floor.run.state.feel_tries]
+    assert heights != sorted(heights)
+    assert floor.served.person.crashes() == []

@@ -21,6 +21,7 @@ from ivory_table.link.session import Cancelled, Session
 
 from . import mesh, offset, tram
 from .desk import Desk, OpenRun, Refused
+from .extras import feel_check
 from .jobs import JOBS
 from .jobs.offset import advised_offset
 from .jobs.prepare import held
@@ -106,6 +107,9 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
             found = [offer("bracket", *moves, why_not=wrong)] if now.step in ("feel", "done") else []
             if now.step == "set" or (now.step == "feel" and state.moves):
                 found.append(Offer(job="store", name=JOBS["store"][0], moves=("the tip lifts", *now.wanted.lines)))
+            check = feel_check(run)
+            if not check.why_not and check.next_z_mm is not None and now.step in ("set", "done"):
+                found.append(offer("feel_check", *moves, why_not=wrong))
             if now.step == "read_back" and convention(setup.machine.convention, does).read:
                 found.append(Offer(job="read_back", name=JOBS["read_back"][0], moves=("nothing moves",)))
             return tuple(found)

@@ -35,6 +35,8 @@ class KnobMark(Value):
     visited: bool
     marks: float | None = None
     next: bool = False
+    #: What the turn at hand does to the plate at this screw, mm up; None when nothing is turned.
+    moves_mm: float | None = None
 
 
 class Spot(Value):
@@ -108,8 +110,10 @@ def sheet_of(state: RunState, field: HeightField | None, **more: object) -> Shee
     return Sheet.model_validate(body | more)
 
 
-def knob_marks(state: RunState, turns: dict[int, float], at: int | None) -> tuple[KnobMark, ...]:
-    """Every screw with its height against the common height."""
+def knob_marks(
+    state: RunState, turns: dict[int, float], at: int | None, moves: dict[str, float] | None = None
+) -> tuple[KnobMark, ...]:
+    """Every screw with its height against the common height. `moves`: what a turn elsewhere does at it, mm up."""
     if not state.screws:
         return ()
     m = len(state.screws)
@@ -127,6 +131,7 @@ def knob_marks(state: RunState, turns: dict[int, float], at: int | None) -> tupl
             visited=j in known,
             marks=turns.get(j),
             next=j == at,
+            moves_mm=(moves or {}).get(s.name),
         )
         for j, s in enumerate(state.screws)
     )

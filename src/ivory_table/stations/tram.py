@@ -111,6 +111,7 @@ class TramView(Value):
     spread_mm: float
     spread_sd_mm: float
     spread_after_mm: float | None = None
+    spread_after_sd_mm: float | None = None
     p_after: float | None = None
     p_within: float
     tol_mm: float
@@ -150,6 +151,7 @@ class Now:
     gives_back: str = ""
     p_after: float | None = None
     spread_after_mm: float | None = None
+    spread_after_sd_mm: float | None = None
     #: Marks to draw at each knob, and the knob that is worked on.
     marks: dict[int, float] = field(default_factory=dict)
     at: int | None = None
@@ -213,6 +215,7 @@ def now_at(run: OpenRun) -> Now:
             marks={state.pending: float(more.marks)},
             at=state.pending,
             spread_after_mm=more.spread_mm,
+            spread_after_sd_mm=more.spread_sd_mm,
             reasons=(
                 f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}.",
             ),
@@ -268,7 +271,13 @@ def view(run: OpenRun) -> TramView:
     return TramView.model_validate(
         {
             "head": head_of(run),
-            "sheet": sheet_of(state, heights, knobs=knob_marks(state, now.marks, now.at), spots=spots, figures=figures),
+            "sheet": sheet_of(
+                state,
+                heights,
+                knobs=knob_marks(state, now.marks, now.at, {t.screw: t.up_mm for t in now.moves_others}),
+                spots=spots,
+                figures=figures,
+            ),
             "cautions": cautions(run, "tram"),
             "way": state.way,
             "step": step,
@@ -276,6 +285,7 @@ def view(run: OpenRun) -> TramView:
             "spread_mm": spread,
             "spread_sd_mm": spread_sd,
             "spread_after_mm": after,
+            "spread_after_sd_mm": now.spread_after_sd_mm,
             "p_within": p,
             "tol_mm": state.tol_mm,
             "stops_left": advice.stops_left(p, unvisited),

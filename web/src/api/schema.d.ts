@@ -1800,6 +1800,8 @@ export interface components {
             height_mm: number;
             /** Marks */
             marks?: number | null;
+            /** Moves Mm */
+            moves_mm?: number | null;
             /** Name */
             name: string;
             /**
@@ -3508,6 +3510,8 @@ export interface components {
             sheet: components["schemas"]["Sheet"];
             /** Spread After Mm */
             spread_after_mm?: number | null;
+            /** Spread After Sd Mm */
+            spread_after_sd_mm?: number | null;
             /** Spread Mm */
             spread_mm: number;
             /** Spread Sd Mm */

@@ -12,6 +12,7 @@ import { Finder } from "./Finder";
 import { type Key, useKeys, useShownKeys } from "./keys";
 import { useEars, useSound } from "./sound";
 import { useTheme } from "./theme";
+import { WhereLine } from "./WhereLine";
 
 type Head = Schemas["RunHead"];
 
@@ -122,6 +123,14 @@ export function Shell({
           {!line.active && slip}
           <Wrong wrong={acts.wrong} />
           <KeepAnyway acts={acts} />
+          {!line.active && !head.signed_off && station !== "prepare" && station !== "sign_off" && (
+            <WhereLine
+              key={station}
+              step={station}
+              line={head.where[station] ?? ""}
+              keep={(what) => !acts.busy && acts.keep.mutate(what)}
+            />
+          )}
           {practise && !line.active && (
             <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
               Practice: read for me

@@ -32,8 +32,13 @@ export function Knob({
         : "var(--slate)"
       : "var(--verdigris)";
   const marks = knob.marks ?? 0;
+  const moves = knob.moves_mm ?? 0;
   const label =
-    marks && knob.next ? `${knob.name} · about ${fraction(Math.abs(marks) < 1 ? 0.5 : Math.round(marks))}` : knob.name;
+    Math.abs(moves) >= 0.005
+      ? `${knob.name} ${moves > 0 ? "↑" : "↓"} ${Math.abs(moves).toFixed(2)}`
+      : marks && knob.next
+        ? `${knob.name} · about ${fraction(Math.abs(marks) < 1 ? 0.5 : Math.round(marks))}`
+        : knob.name;
   const width = label.length * 6.1 + 16;
   // Everything is placed around the knob, in the knob's own scale.
   const at = (v: number, knobAt: number) => knobAt + (v - knobAt) / scale;

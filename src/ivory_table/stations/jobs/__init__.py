@@ -17,6 +17,7 @@ JOBS: dict[str, tuple[str, Callable[[Work], None]]] = {
     "survey": ("Measure the mesh", mesh.survey),
     "send_mesh": ("Send the mesh and switch it on", mesh.send_mesh),
     "bracket": ("Step down to the gauge at the centre", tram.bracket),
+    "feel_check": ("Feel check at the centre", tram.feel_check),
     "store": ("Send, store and read back", offset.store),
     "store_advised": ("Send the advised offset, store, read back", offset.store_advised),
     "read_back": ("Read it back", offset.read_back),

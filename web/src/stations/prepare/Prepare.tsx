@@ -4,13 +4,13 @@ import { useNavigate } from "react-router";
 import type { Schemas, What } from "../../api/client";
 import { useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
+import { WhereLine } from "../../app/WhereLine";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Field, Panel } from "../../ui/controls";
 import { clock, typedNumber } from "../../ui/words";
 import { Thermal } from "./Thermal";
 
 type View = Schemas["PrepareView"];
-type Check = View["checks"][number];
 
 const SCHOOLS = [
   { value: "hot", text: "Hot: at print temperature, held" },
@@ -80,7 +80,7 @@ export function Prepare() {
                   <b>Right when:</b> {open.right}
                 </p>
               )}
-              <WhereLine key={open.id} check={open} keep={keep} />
+              <WhereLine key={open.id} step={open.id} line={open.where} keep={keep} />
               {backing && (
                 <Field
                   label="Turns backed off, each knob"
@@ -144,45 +144,6 @@ export function Prepare() {
         </>
       }
     />
-  );
-}
-
-/** The owner's own line on where a step is found; read at a glance, changed in place. */
-function WhereLine({ check, keep }: { check: Check; keep: (what: What) => void }) {
-  const [editing, setEditing] = useState(false);
-  const [text, setText] = useState(check.where);
-  if (!editing)
-    return (
-      <p className="text-sm">
-        {check.where && <span className="block font-medium">On this machine: {check.where}</span>}
-        <button
-          type="button"
-          className="min-h-11 text-graphite underline underline-offset-4"
-          onClick={() => setEditing(true)}
-        >
-          {check.where ? "change that line" : "note where to find it on this machine"}
-        </button>
-      </p>
-    );
-  return (
-    <form
-      className="flex items-end gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        keep({ kind: "where_noted", step: check.id, line: text.trim() });
-        setEditing(false);
-      }}
-    >
-      <Field
-        className="flex-1"
-        label="Where to find it on this machine"
-        value={text}
-        maxLength={160}
-        autoFocus
-        onChange={(e) => setText(e.target.value)}
-      />
-      <Button type="submit">Note it</Button>
-    </form>
   );
 }
 

@@ -380,7 +380,8 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           )}
           <Panel>
             <p className="font-semibold text-verdigris">
-              spread then {view.spread_after_mm?.toFixed(2)} mm, within with {(100 * (view.p_after ?? 0)).toFixed(0)} %
+              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm, within with{" "}
+              {(100 * (view.p_after ?? 0)).toFixed(0)} %
             </p>
             {view.gives_back && <p className="text-sm">{view.gives_back}</p>}
           </Panel>
