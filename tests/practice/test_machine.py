@@ -9,18 +9,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from ivory_table.core.entries import Heated, ReadMm, SchoolChosen
 from ivory_table.core.gauge import FEELS
 from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
+from ivory_table.core.run import RunState
 from ivory_table.core.surface import bending_energy
+from ivory_table.core.thermal import ThermalReading, ThermalStudy
 from ivory_table.core.tram import coupling, twist_passed
 from ivory_table.practice.elastic import ElasticPlate, Truth, crooked
 from ivory_table.practice.heat import bed
 from ivory_table.practice.machine import CannotMove, PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.practice.room import PracticeRoom
-from tests.conftest import setup_for
+from tests.conftest import NOON, after, setup_for
 
 HERON, KESTREL = setup_for("heron"), setup_for("kestrel")
 
@@ -427,3 +430,39 @@ def test_a_plate_solved_twice_is_the_same() -> None:
     at = ElasticPlate(HERON.machine, HERON.plate, truth).anchors
     heights = [ElasticPlate(HERON.machine, HERON.plate, truth).heights(at) for _ in range(2)]
     assert heights[0] == pytest.approx(heights[1])
+
+
+@pytest.mark.parametrize("machine_id", ["heron", "kestrel", "wren"])
+def test_hot_warm_and_cold_lead_to_the_same_tram(machine_id: str) -> None:
+    """Noise off: with its thermal study, what each school believes of the hot plate is the hot plate, to 0.005 mm."""
+    setup = setup_for(machine_id)
+    machine, plate = setup.machine, setup.plate
+    truth = crooked(machine, plate, 5)
+    truth.heat_bow_mm_c, truth.bumps = 0.0012, []
+    body = PracticeMachine(machine, setup.gauge, truth)
+    names = ["centre", *(s.name for s in machine.screws)]
+    places = np.array([plate.centre, *((s.x_mm, s.y_mm) for s in machine.screws)])
+
+    def heights(celsius: float) -> np.ndarray:
+        body.core_c = celsius
+        return body.surface(places)
+
+    rows = tuple(
+        ThermalReading(place=n, x_mm=x, y_mm=y, bed_c=c, height_mm=round(float(h), 4), held_min=30)
+        for c in (22.0, 45.0, 60.0)
+        for n, (x, y), h in zip(names, places, heights(c), strict=True)
+    )
+    studied = setup.model_copy(update={"study": ThermalStudy(plate_id=plate.id, readings=rows)})
+    hot = heights(60.0)
+    for school, celsius in (("hot", 60.0), ("warm", 45.0), ("cold", 22.0)):
+        state = after(
+            RunState.start(studied),
+            SchoolChosen(school=school),
+            Heated(bed_c=celsius, nozzle_c=0, held_since=NOON),
+            *(
+                ReadMm(x_mm=x, y_mm=y, instrument="dial", value_mm=round(float(h), 4), screw=n)
+                for n, (x, y), h in list(zip(names, places, heights(celsius), strict=True))[1:]
+            ),
+        )
+        mean, _ = state.belief.height(places[1:])
+        assert mean - mean.mean() == pytest.approx(hot[1:] - hot[1:].mean(), abs=0.005), school

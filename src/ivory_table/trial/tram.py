@@ -266,9 +266,9 @@ def plate_for(truth: float | str, rng: np.random.Generator, screws: tuple[Screw,
     return SprungPlate(rng, screws, crown_mm) if isinstance(truth, str) else CoupledPlate(rng, screws, truth)
 
 
-def _one(job: tuple[float | str, int, int, int, float, float, bool]) -> dict[str, Tally]:
+def _one(job: tuple[float | str, int, int, int, float, float, int]) -> dict[str, Tally]:
     """Every policy on one machine: the same plate, the same hand, by seed."""
-    truth, seed, number, count, pitch, crown, reverse = job
+    truth, seed, number, count, pitch, crown, known_runs = job
     screws = screws_of(count, pitch)
 
     def person(run: int = 0, reversed_knob: int = -1) -> Person:
@@ -286,13 +286,12 @@ def _one(job: tuple[float | str, int, int, int, float, float, bool]) -> dict[str
     policies: dict[str, Policy] = {"counting": counting, "read all": read_all}
     for name, policy in policies.items():
         found[f"{name}, new"], belief = policy(person(), new)
-        for run in range(1, SCENARIO["known_runs"]):
+        for run in range(1, known_runs):
             _, belief = policy(person(run), known_belief(belief))
         found[f"{name}, known"], _ = policy(person(), known_belief(belief))
     for way in ("ring", "diagonal"):
         found[way] = round_and_round(person(), order_of(count, way))
-    if reverse:
-        found["reversed"], _ = counting(person(0, number % count), new)
+    found["reversed"], _ = counting(person(0, number % count), new)
     return found
 
 
@@ -305,13 +304,14 @@ def table(
     pitch_mm: float = SCENARIO["pitch_mm"],
     crown_mm: float = 0.0,
     workers: int = 1,
+    known_runs: int = SCENARIO["known_runs"],
 ) -> dict[str, Any]:
     """Means and two standard errors for every truth and policy, as plain values."""
     began = time.perf_counter()
     truths = truths or [*SCENARIO["kappas"], ELASTIC]
     rows = []
     for truth in truths:
-        jobs = [(truth, seed, k, count, pitch_mm, crown_mm, True) for k in range(machines)]
+        jobs = [(truth, seed, k, count, pitch_mm, crown_mm, known_runs) for k in range(machines)]
         if workers > 1:
             with multiprocessing.get_context("fork").Pool(workers) as pool:
                 results = pool.map(_one, jobs, chunksize=8)
