@@ -6,6 +6,7 @@ import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from .conftest import serious, start_run
+from .test_slice import answer_until
 
 
 def screw(page: Page, name: str):
@@ -193,12 +194,8 @@ def test_the_feel_check_by_keys(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Wren")
     page.goto(f"{run}/offset")
-    for _ in range(30):
-        if page.get_by_role("button", name="feel check").count():
-            break
-        before = page.locator("[data-seq]").get_attribute("data-seq")
-        page.keyboard.press("p")
-        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
+    page.get_by_role("heading", name="Lift, then come down to").wait_for()
+    answer_until(page, r"Bring it|right as stored", 30)
     page.get_by_role("button", name="feel check").click()
     expect(page.get_by_text("0 of 27")).to_be_visible()
     for k in range(10):

@@ -353,3 +353,12 @@ def test_screws_that_cannot_be_are_refused_with_a_sentence(desk: Desk, screws: l
     placed = tuple(Screw(name=f"s{k}", x_mm=x, y_mm=y) for k, (x, y) in enumerate(screws))
     with pytest.raises(ValueError, match=sentence):
         machine.__class__.model_validate(machine.model_dump() | {"screws": [s.model_dump() for s in placed]})
+
+
+def test_a_thermal_reading_of_nowhere_is_refused(desk: Desk) -> None:
+    start(desk, "heron")
+    one = ThermalReading(place="the shelf", x_mm=1, y_mm=1, bed_c=22, height_mm=0, held_min=1)
+    with pytest.raises(Refused, match="there is no 'the shelf' here"):
+        keep(desk, "prepare", ThermalRead(reading=one))
+    elsewhere = keep(desk, "prepare", ThermalRead(reading=one.model_copy(update={"place": "centre"})))
+    assert (elsewhere.state.thermal[0].x_mm, elsewhere.state.thermal[0].y_mm) == elsewhere.setup.plate.centre

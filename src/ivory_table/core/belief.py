@@ -84,7 +84,7 @@ class Belief:
             np.asarray(gains, dtype=float),
             np.asarray(gain_sds, dtype=float),
             np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
-            hypotheses or (TRAM.hypotheses if m > 3 else TRAM.hypotheses // 8),
+            hypotheses or (TRAM.hypotheses * m // 4 if m > 3 else TRAM.hypotheses // 8),
         )
         return prior.drawn(mean, cov)
 

@@ -45,6 +45,7 @@ def fit(tries: tuple[FeelTry, ...]) -> FeelScale:
     prior_sd = np.array([FEEL.spacing_ln_sd] * 3 + [FEEL.scatter_ln_sd * 2])
 
     def unpack(p: Array) -> tuple[Array, float]:
+        p = np.clip(p, -3, 3)
         width = np.exp(spacing + p[1:4])
         cuts = np.cumsum(np.concatenate([[0.0], width]))
         cuts = cuts - cuts[1:3].mean() + middle + p[0]

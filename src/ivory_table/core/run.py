@@ -64,7 +64,7 @@ from .offset import convention, shift_of
 from .plate import Screw
 from .proof import ProofPlan, zones_on
 from .surface import Array, Surface
-from .thermal import ThermalReading, ThermalStudy, warp
+from .thermal import CENTRE, ThermalReading, ThermalStudy, warp
 from .tram import hand_error_mm, tolerance_mm
 from .travel import backed_off
 
@@ -372,7 +372,7 @@ class RunState:
             case BackedOff():
                 return self._backed_off(what)
             case ThermalRead():
-                return replace(self, thermal=(*self.thermal, what.reading))
+                return self._thermal_read(what.reading)
             case FeelTried():
                 return replace(self, feel_tries=(*self.feel_tries, what.feel_try))
             case FeelKept():
@@ -520,6 +520,14 @@ class RunState:
         slips = (-what.marks, what.marks / 2, what.marks * 2)
         fits = [s for s in slips if abs(s - about[0]) <= 2 * about[1] + 0.5]
         return about[0], min(fits, key=lambda s: abs(s - about[0]), default=None)
+
+    def _thermal_read(self, reading: ThermalReading) -> "RunState":
+        """A study reads the centre and the screws: the place's own coordinates are the plate's, not typed ones."""
+        at = {s.name: (s.x_mm, s.y_mm) for s in self.screws} | {CENTRE: self.setup.plate.centre}
+        if reading.place not in at:
+            raise ValueError(f"A thermal study reads the centre and the screws; there is no '{reading.place}' here.")
+        x, y = at[reading.place]
+        return replace(self, thermal=(*self.thermal, reading.model_copy(update={"x_mm": x, "y_mm": y})))
 
     def _skirt_seen(self, entry_id: str, what: SkirtSeen) -> "RunState":
         j = self.setup.machine.screw(what.screw)

@@ -116,6 +116,7 @@ export function MachineSlip({
     });
     setChosen(draft.screws.length);
   };
+  const touched = !kept || JSON.stringify(kept.machine) !== JSON.stringify(draft);
   const stale = kept !== undefined && kept.revision !== revision;
   const screw = chosen === null ? undefined : draft.screws[chosen];
   return (
@@ -194,11 +195,9 @@ export function MachineSlip({
             <div className="mt-3">
               <Wrong wrong={keep.error ?? copy.error} />
             </div>
-            {keep.isSuccess && (
-              <p role="status" className="text-verdigris">
-                Kept.
-              </p>
-            )}
+            <p role="status" className={kept && !touched ? "text-verdigris" : "text-graphite"}>
+              {kept && !touched ? "Kept." : "Not kept yet."}
+            </p>
             <div className="mt-2">
               <Button look="main" type="submit" disabled={keep.isPending}>
                 Keep this machine
