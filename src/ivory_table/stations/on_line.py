@@ -78,12 +78,15 @@ def offers(run: OpenRun, station: Station, session: Session | None) -> tuple[Off
         return ()
     match station:
         case "prepare":
-            bed = f"plate to {setup.filament.bed_c:.0f} °C, tip to {min(setup.filament.nozzle_c, 150):.0f} °C"
+            bed = f"plate to {state.bed_wanted_c:.0f} °C, tip to {min(setup.filament.nozzle_c, 150):.0f} °C"
             parks = setup.machine.probe is not None and setup.machine.probe.heat_sensitive
             heat = (f"the probe waits at z {HEAT.park_probe_mm:g}",) if parks else ()
+            cold = "This plate is trammed cold: there is nothing to heat." if state.school == "cold" else ""
             return (
                 offer("prove", "the fan runs", "each axis moves by 10 or 20 mm, the tip at least 20 mm up"),
-                Offer(job="heat", name=JOBS["heat"][0], moves=((*first, *heat) if parks else ()) + (bed,)),
+                Offer(
+                    job="heat", name=JOBS["heat"][0], moves=((*first, *heat) if parks else ()) + (bed,), why_not=cold
+                ),
                 Offer(job="home", name=JOBS["home"][0], moves=("every axis runs to its stop", lift(state, does).words)),
                 Offer(job="cool", name=JOBS["cool"][0], moves=("nothing moves; the position is given up",)),
             )
@@ -183,7 +186,7 @@ def view(lines: Lines, run: OpenRun, station: Station) -> LineView:
     return LineView(
         status=status,
         offers=offers(run, station, session) if session is not None and status.state in ("idle", "busy") else (),
-        hold=held(session, run.setup.filament.bed_c) if session is not None and status.bed_target_c else None,
+        hold=held(session, status.bed_target_c) if session is not None and status.bed_target_c else None,
         nudged_mm=run.state.nudged_mm,
         speed_percent=run.state.speed_percent,
         printing=status.job == JOBS["print"][0],

@@ -94,7 +94,8 @@ def view(run: OpenRun) -> PrepareView:
         Figure(name="Checks", value=f"{ticked}", unit=f"of {len(rows)}"),
         Figure(name="Held", value=f"{max(minutes, 0):.0f}" if minutes is not None else "–", unit="min"),
     )
-    bed_c = state.bed_wanted_c
+    # A cold plate is as warm as the room: that is what is noted, and what the study is read at.
+    bed_c = HEAT.cold_c if state.school == "cold" else state.bed_wanted_c
     return PrepareView(
         head=head_of(run),
         sheet=sheet_of(state, field, figures=figures),

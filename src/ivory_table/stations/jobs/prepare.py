@@ -16,7 +16,7 @@ from .work import Failed, Work
 
 def heat(work: Work) -> None:
     run, session = work.now, work.session
-    bed, tip = run.setup.filament.bed_c, min(run.setup.filament.nozzle_c, 150.0)
+    bed, tip = run.state.bed_wanted_c, min(run.setup.filament.nozzle_c, 150.0)
     probe = run.setup.machine.probe
     if probe is not None and probe.heat_sensitive:
         work.ready()
