@@ -38,7 +38,6 @@ class Walk:
             if not self._post(f"{station}/practice", {}):
                 break
 
-
     # Over the line
 
     def line(self, tell: str, body: dict | None = None) -> None:
@@ -52,7 +51,16 @@ class Walk:
         self.http.post(f"/api/runs/{self.run}/line/start", json={"id": job, "station": station, "job": job})
 
 
-def shoot(browser: Browser, url: str, name: str, *, width: int = 1280, height: int = 800, dark: bool = False) -> None:
+def shoot(
+    browser: Browser,
+    url: str,
+    name: str,
+    *,
+    width: int = 1280,
+    height: int = 800,
+    dark: bool = False,
+    scroll: bool = False,
+) -> None:
     context = browser.new_context(
         viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", reduced_motion="reduce"
     )
@@ -60,6 +68,8 @@ def shoot(browser: Browser, url: str, name: str, *, width: int = 1280, height: i
     page.goto(url)
     page.get_by_role("heading").first.wait_for()
     page.wait_for_timeout(700)
+    if scroll:
+        page.get_by_role("img", name="Height by temperature").scroll_into_view_if_needed()
     page.screenshot(path=SHOTS / f"{name}.png")
     context.close()
 
@@ -127,7 +137,7 @@ def main() -> None:
                 one = {"place": place, "x_mm": x, "y_mm": y, "bed_c": c, "height_mm": height, "held_min": 10}
                 study.keep("prepare", kind="thermal_read", reading=one)
         study.keep("prepare", kind="school_chosen", school="cold")
-        shoot(browser, f"{address}/runs/study/prepare", "thermal", height=1380)
+        shoot(browser, f"{address}/runs/study/prepare", "thermal", scroll=True)
         shoot(browser, f"{address}/setup?shelf=machines&id=heron", "set-up")
         Walk(http, "round", BITTERN).practise("tram", 9)
         Walk(http, "round", BITTERN).practise("offset")

@@ -65,14 +65,13 @@ def runs_out(screws: tuple[Screw, ...], moved_mm: tuple[float, ...], plan_mm: tu
         for s, up in zip(screws, plan_mm, strict=True)
     )
     way = "lower" if common < 0 else "raise"
-    follow = "lower" if common < 0 else "raise"
     return RunsOut(
         screw=screws[j].name,
         end=end,
         missing_mm=float(missing),
         sentence=(
             f"{screws[j].name} would {end}: its spring lacks {missing:.2f} mm for this turn. "
-            f"Instead {way} all knobs together by {abs(common):.2f} mm and {follow} the Z stop by as much."
+            f"Instead {way} all knobs together by {abs(common):.2f} mm and {way} the Z stop by as much."
         ),
         together=marks,
         stop_mm=float(common),

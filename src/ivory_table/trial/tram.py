@@ -5,7 +5,7 @@ import time
 import tomllib
 from collections.abc import Callable
 from importlib.resources import files
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -42,21 +42,10 @@ def cap(screws: tuple[Screw, ...]) -> int:
     return int(SCENARIO["cap_per_screw"] * len(screws))
 
 
-class Plant(Protocol):
-    """A plate with its own knobs and supports: what the advice must not see."""
-
-    @property
-    def heights(self) -> Array: ...
-
-    def move(self, j: int, up_mm: float) -> None: ...
-
-
 class CoupledPlate:
     """The model's own truth: one compliance for all supports, given by the share of a twist that is passed."""
 
-    def __init__(
-        self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float, crown_mm: float = 0.0
-    ) -> None:
+    def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float) -> None:
         energy = bending_energy(np.array([[s.x_mm, s.y_mm] for s in screws]))
         self.a = coupling(np.full(len(screws), 1 / kappa - 1), energy)
         self.heights = self.a @ rng.normal(0, SCENARIO["knob_sd_mm"], len(screws))
