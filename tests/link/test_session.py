@@ -133,7 +133,12 @@ def test_a_question_waits_for_the_person(bench: Bench) -> None:
     session.start("asks", lambda at: said.append(at.question("Which?", ("this", "that"), "choice")))
     until(lambda: session.status.state == "waiting")
     assert session.status.answers == ("this", "that")
-    session.answer("that")
+    assert not session.answer("those")
+    assert not session.answer("that", "Which one?")
+    assert session.answer("that", "Which?")
+    # Answered: a second press finds nothing to answer, whether or not the job has gone on.
+    assert session.status.state != "waiting"
+    assert not session.answer("this")
     until(lambda: said == ["that"])
 
 

@@ -182,7 +182,7 @@ class Session:
         """End what is being done after the command at hand; jobs in the queue are dropped."""
         self._drop_jobs()
         self._cancel.set()
-        self.answer("")
+        self._leave_question()
         self._changed()
 
     def stop(self) -> None:
@@ -195,7 +195,7 @@ class Session:
             words="Stopped. The position is unknown: look at the machine, recover it, home first.",
             homed=False,
         )
-        self.answer("")
+        self._leave_question()
 
     def recover(self) -> None:
         """After a halt: tell the machine to start afresh. It stays where it is until it is homed."""
@@ -204,18 +204,34 @@ class Session:
         # On the worker's thread: what it was doing when the machine halted has then ended.
         self._jobs.put_nowait(("", _wake))
 
-    def answer(self, text: str) -> None:
-        """The person's answer to the question at hand."""
+    def answer(self, text: str, question: str | None = None) -> bool:
+        """Whether the question at hand took this answer; with `question`, only that one takes it.
+
+        A question is answered once: from here on the status no longer shows it.
+        """
+        with self._status_lock:
+            waiting, now = self._waiting, self._status
+            if waiting is None or now.state != "waiting" or text not in now.answers:
+                return False
+            if question not in (None, now.question):
+                return False
+            self._waiting = None
+            self._set(state="busy", question="", answers=(), question_kind="")
+        waiting.answer = text
+        waiting.event.set()
+        return True
+
+    def _leave_question(self) -> None:
+        """Nobody answers any more: whoever waits for it is let go."""
         waiting = self._waiting
         if waiting is not None:
-            waiting.answer = text
             waiting.event.set()
 
     def close(self) -> None:
         """Let the machine go. Whatever it was told last, it finishes."""
         self._drop_jobs()
         self._cancel.set()
-        self.answer("")
+        self._leave_question()
         self._end.set()
         if threading.current_thread() is not self._worker:
             self._worker.join(3)
@@ -251,18 +267,19 @@ class Session:
 
     def question(self, text: str, answers: tuple[str, ...], kind: str = "") -> str:
         """Wait for the person, as long as it takes. Raises Cancelled."""
-        waiting = self._waiting = _Waiting()
-        before = self.status
-        self._set(state="waiting", question=text, answers=answers, question_kind=kind)
-        while not waiting.event.wait(POLL_S):
+        waiting = _Waiting()
+        with self._status_lock:
+            # A stop may have come in between: what it said is not to be written over.
+            self._alive()
+            before = self._status
+            self._waiting = waiting
+            self._set(state="waiting", question=text, answers=answers, question_kind=kind)
+        while not self._cancel.is_set() and not waiting.event.wait(POLL_S):
             self._poll()
-        self._waiting = None
-        self._set(
-            state="busy" if self._status.state == "waiting" else self._status.state,
-            question="",
-            answers=(),
-            question_kind="",
-        )
+        with self._status_lock:
+            self._waiting = None
+            state = self._status.state
+            self._set(state="busy" if state == "waiting" else state, question="", answers=(), question_kind="")
         if self._cancel.is_set() or not waiting.answer:
             self._alive()
             raise Cancelled(f"Cancelled at: {before.words or text}")
@@ -479,7 +496,7 @@ class Session:
         """Something happened that ends every job: nothing moves again without the person."""
         self._drop_jobs()
         self._set(state=state, words=words, homed=False, question="", answers=(), share=None, left_s=None, job="")
-        self.answer("")
+        self._leave_question()
 
     def _lose(self, words: str) -> None:
         self._fall("lost", words)

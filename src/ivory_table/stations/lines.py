@@ -137,11 +137,8 @@ class Lines:
 
     def answer(self, machine_id: str, text: str, question: str | None = None) -> LineStatus:
         """Answer the question at hand; with `question`, that one only: a second press is not meant for the next."""
-        session = self.must(machine_id)
-        now = session.status
-        if now.state != "waiting" or text not in now.answers or question not in (None, now.question):
+        if not self.must(machine_id).answer(text, question):
             raise Refused("not_asked", "The machine is not waiting for that answer now.", "text")
-        session.answer(text)
         return self.status(machine_id)
 
     def start(self, machine_id: str, start_id: str, name: str, job: Job) -> None:
