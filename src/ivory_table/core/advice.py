@@ -16,8 +16,8 @@ from scipy.stats import studentized_range
 from .belief import Belief
 from .defaults import TRAM
 from .plate import Screw
-from .surface import Array
 from .tram import hand_error_mm
+from .value import Array
 
 #: Extra turns that are worth looking at after a count.
 _FURTHER = np.arange(-8, 9) / 2
@@ -49,13 +49,13 @@ class Further:
 def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, drag_gap_mm: float) -> Belief:
     """A knob was turned until the gauge dragged, and the marks counted.
 
-    A turn known to its rounding and the hand's error, then a reading of the height there.
+    A turn known to its rounding, then a reading of the height there, then what the hand's error
+    makes of it: the same error is not counted twice, so that the count tells all it can of what was before.
     """
     screw = screws[j]
     up = marks * screw.mm_per_mark * screw.sense
-    hand = float(hand_error_mm(up))
-    rounding = screw.mm_per_mark / 12**0.5
-    return dragged(belief.turned(j, up, float(np.hypot(hand, rounding))), screw.x_mm, screw.y_mm, drag_gap_mm, hand)
+    at_drag = dragged(belief.turned(j, up, screw.mm_per_mark / 12**0.5), screw.x_mm, screw.y_mm, drag_gap_mm)
+    return at_drag.turned(j, 0.0, float(hand_error_mm(up)))
 
 
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float, extra_sd_mm: float = 0.0) -> Belief:
@@ -103,14 +103,14 @@ class _Ahead:
         E h'Mh - g_S' N_SS^-1 g_S - tr(N_SS^-1 B_S L B_S') + noise,   N = E A'MA, g = E A'Mh, B = E A'M,
 
     where L is what the readings at S will have told. Sets are tried from small to large: the fewest
-    visits that are expected to end it are what counts.
+    visits that are expected to end it are what counts. A visit turns until the gauge drags, so a knob
+    that may be reversed mends as much as any: A is here without its signs, the turn made now has them.
     """
 
     sets: tuple[tuple[int, ...], ...]
     #: (sets, m, m) N_SS^-1 in the full frame, and (sets,) what does not depend on the means.
     solve: Array
     constant: Array
-    normal: Array
     weighted: Array  # (n, m, m) w A'M, for g
     centre: Array
 
@@ -118,7 +118,7 @@ class _Ahead:
     def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
         m = len(screws)
         centre = np.eye(m) - (1 - TRAM.common_weight) / m
-        a, w = belief.passes, belief.weight
+        a, w = belief.passes * belief.signs[:, None, :], belief.weight
         weighted = (w[:, None, None] * a.transpose(0, 2, 1)) @ centre
         normal = np.tensordot(weighted, a, axes=((0, 2), (0, 1)))
         pull = weighted.sum(axis=0)
@@ -140,7 +140,7 @@ class _Ahead:
             reach = pull[at] @ within[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
             toward = reach @ told @ reach.transpose(0, 2, 1)
             constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
-        return cls(sets, solve, constant, normal, weighted, centre)
+        return cls(sets, solve, constant, weighted, centre)
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -148,10 +148,11 @@ class _Ahead:
         m, w = belief.passes.shape[1], belief.weight
         heights, lever = belief.mean[:, :m] - drag_at, belief.passes[:, :, knob]
         flat = self.weighted.transpose(0, 2, 1).reshape(-1, m)
-        g = heights.reshape(-1) @ flat + ups[:, None] * self.normal[knob]
+        g = heights.reshape(-1) @ flat + ups[:, None] * (lever.reshape(-1) @ flat)
         leveled = heights @ self.centre
         now = w @ (leveled * heights).sum(axis=1) + 2 * ups * (w @ (leveled * lever).sum(axis=1))
-        now = now + self.normal[knob, knob] * (ups**2 + np.where(ups, TRAM.hand_floor_mm**2, 0.0))
+        own = w @ ((lever @ self.centre) * lever).sum(axis=1)
+        now = now + own * (ups**2 + np.where(ups, TRAM.hand_floor_mm**2, 0.0))
         mended = (np.tensordot(g, self.solve, axes=(1, 1)) * g[:, None, :]).sum(axis=2)
         return np.asarray(now[:, None] - mended + self.constant)
 
@@ -231,7 +232,7 @@ def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: in
     if left is None:
         left = float(_Ahead.of(belief, screws).costs(belief, drag_at)[0, j])
     heights, _ = belief.collapsed
-    passed = float(belief.weight @ belief.passes[:, j, j])
+    passed = float(belief.weight @ np.abs(belief.passes[:, j, j]))
     about = (drag_at - heights[j]) / passed / (screw.mm_per_mark * screw.sense)
     spread = float(np.sqrt(max(left, 0.0) / (m - 1)))
     # The mean range of m normal heights is about d_2 sd (Tippett 1925).

@@ -17,8 +17,9 @@ from scipy.stats import qmc
 
 from .defaults import TRAM
 from .gauge import FeelScale
-from .surface import FORMS, Array, Surface, bending_energy
-from .tram import coupling, twist_passed
+from .surface import FORMS, Surface
+from .tram import coupling
+from .value import Array
 
 
 @dataclass(frozen=True, eq=False)
@@ -227,7 +228,7 @@ class Belief:
         """
         if self.surface.knobs <= 3:
             return None
-        share = twist_passed(self.passes * self.signs[:, None, :], self.surface.screws)
+        share = self.surface.twist_passed(self.passes * self.signs[:, None, :])
         mean = float(self.weight @ share)
         return mean, float(np.sqrt(self.weight @ (share - mean) ** 2 + 0.03**2))
 
@@ -270,50 +271,40 @@ class Belief:
 
     def spread(self) -> tuple[float, float]:
         """Range of the heights at the anchors in mm: mean and sd over the belief."""
-        ranges, weight = self._sampled_ranges
-        mean = float(ranges.sum(axis=0) @ weight)
-        return mean, float(np.sqrt(((ranges - mean) ** 2).sum(axis=0) @ weight))
+        return float(self._sampled_ranges.mean()), float(self._sampled_ranges.std())
 
     def spread_interval(self, share: float = 0.9) -> tuple[float, float]:
         """Between which ranges of the heights at the anchors, in mm, this share of the belief lies."""
-        ranges, weight = self._sampled_ranges
-        flat, by = ranges.ravel(), np.tile(weight, len(ranges))
-        order = np.argsort(flat)
-        cumulated = np.cumsum(by[order])
-        ends = np.searchsorted(cumulated, [(1 - share) / 2, (1 + share) / 2])
-        low, high = flat[order[np.minimum(ends, len(flat) - 1)]]
+        low, high = np.quantile(self._sampled_ranges, [(1 - share) / 2, (1 + share) / 2])
         return float(low), float(high)
 
     def p_within(self, tol_mm: float, *, twist_out: bool = False) -> float:
-        """P(range of the heights at the anchors <= 2 tol), the stiffest bending mode taken out or not."""
+        """P(range of the heights at the anchors <= 2 tol), the twist taken out or not."""
+        ranges = self._sampled_ranges
         if twist_out and self.surface.knobs > 3:
-            heights, weight = self._sampled_heights
-            u = np.linalg.eigh(bending_energy(self.surface.screws))[1][:, -1]
-            flat = heights - u[:, None, None] * np.tensordot(u, heights, axes=1)
-            ranges = flat.max(axis=0) - flat.min(axis=0)
-        else:
-            ranges, weight = self._sampled_ranges
-        return min(float((ranges <= 2 * tol_mm).sum(axis=0) @ weight), 1.0)
+            u = self.surface.twist
+            flat = self._sampled_heights - np.outer(u, u @ self._sampled_heights)
+            ranges = np.ptp(flat, axis=0)
+        return float((ranges <= 2 * tol_mm).mean())
 
     @cached_property
-    def _sampled_ranges(self) -> tuple[Array, Array]:
-        """Ranges of fixed draws of the anchor heights, (draws, hypotheses), and a draw's weight."""
-        heights, weight = self._sampled_heights
-        return heights.max(axis=0) - heights.min(axis=0), weight
+    def _sampled_ranges(self) -> Array:
+        return np.asarray(np.ptp(self._sampled_heights, axis=0))
 
     @property
-    def _sampled_heights(self) -> tuple[Array, Array]:
-        """Fixed draws of the anchor heights, (anchors, draws, hypotheses), and a draw's weight."""
+    def _sampled_heights(self) -> Array:
+        """(anchors, draws) fixed draws of the anchor heights, each hypothesis as often as it weighs.
+
+        Drawn in proportion, few hypotheses alive make the chances no noisier; a noisy chance that
+        is asked until it is high enough would promise too much.
+        """
         a = len(self.surface.anchors)
-        count = max(12, 2048 // len(self.weight))
-        # Hypotheses that weigh nothing are not worth drawing from.
-        keep = np.flatnonzero(self.weight > 1e-3 / len(self.weight))
-        root = np.linalg.cholesky(self.cov[keep, :a, :a] + 1e-12 * np.eye(a))
-        # Anchors first, so that the range is taken over the slow axis.
-        heights = np.einsum("nij,jkn->ikn", root, normal_draws(a, count, len(self.weight))[:, :, : len(keep)])
-        heights += self.mean[keep, :a].T[:, None, :]
-        weight = self.weight[keep] / self.weight[keep].sum() / count
-        return heights, weight
+        of = np.searchsorted(np.cumsum(self.weight), (np.arange(_DRAWS) + 0.5) / _DRAWS)
+        of = np.minimum(of, len(self.weight) - 1)
+        kept, of = np.unique(of, return_inverse=True)
+        root = np.linalg.cholesky(self.cov[kept, :a, :a] + 1e-12 * np.eye(a))
+        heights = self.mean[kept, :a][of] + np.einsum("nij,nj->ni", root[of], normal_points(_DRAWS, a))
+        return np.ascontiguousarray(heights.T)
 
     def _pass_column(self, knob: int) -> Array:
         column = np.zeros((len(self.mean), self.surface.size))
@@ -322,6 +313,8 @@ class Belief:
 
 
 Step = Callable[[Belief], Belief]
+#: Draws by which ranges of heights are judged.
+_DRAWS = 2048
 #: Below this a compliance passes all of a twist, as far as anybody can tell.
 LAM_FLOOR = 0.1
 
@@ -369,7 +362,7 @@ class Prior:
             group = (signs == pattern).all(axis=1)
             top = log_weight[group].max()
             log_weight[group] -= top + np.log(np.exp(log_weight[group] - top).mean())
-        passes = coupling(lam, bending_energy(surface.screws)) * signs[:, None, :] if m else np.zeros((n, 0, 0))
+        passes = coupling(lam, surface.bending) * signs[:, None, :] if m else np.zeros((n, 0, 0))
         a = len(surface.anchors)
         cov_state = np.zeros((n, d, d))
         own = passes @ passes.transpose(0, 2, 1) if m else np.eye(a)
@@ -449,10 +442,3 @@ def normal_points(count: int, dimension: int) -> Array:
     bits = max(int(np.ceil(np.log2(count))), 4)
     points = qmc.Sobol(dimension, scramble=True, rng=np.random.default_rng(20)).random_base2(bits)
     return np.asarray(ndtri(np.clip(points[:count], 1e-9, 1 - 1e-9)))
-
-
-@lru_cache(maxsize=512)
-def normal_draws(dimension: int, count: int, hypotheses: int) -> Array:
-    """(dimension, count, hypotheses) of `normal_points`, laid out for `_sampled_ranges`."""
-    points = normal_points(count * hypotheses, dimension)
-    return np.ascontiguousarray(points.T.reshape(dimension, hypotheses, count).transpose(0, 2, 1))

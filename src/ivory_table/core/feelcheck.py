@@ -7,8 +7,7 @@ from scipy.stats import norm
 
 from .defaults import FEEL
 from .gauge import FEELS, Feel, FeelScale
-from .surface import Array
-from .value import FineMm, Value
+from .value import Array, FineMm, Value
 
 #: Heights of a check, in mm around where the gauge was last felt to drag.
 STEPS_MM = (-0.05, -0.035, -0.02, -0.01, 0.0, 0.01, 0.02, 0.035, 0.05)

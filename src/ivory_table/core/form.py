@@ -5,8 +5,8 @@ from typing import Literal
 import numpy as np
 
 from .belief import Belief
-from .surface import FORMS, Array
-from .value import Value
+from .surface import FORMS
+from .value import Array, Value
 
 
 class FormAmount(Value):

@@ -14,8 +14,7 @@ import numpy as np
 from .bead import Bead, Grade
 from .belief import Belief, normal_points, truncated_moments
 from .defaults import BEAD, JUDGE, TRAM
-from .surface import Array
-from .value import Value
+from .value import Array, Value
 
 
 @dataclass(frozen=True)

@@ -14,8 +14,7 @@ from pydantic import Field, model_validator
 
 from .defaults import MOTION, PROOF
 from .plate import Plate, Probe
-from .surface import Array
-from .value import FineMm, PlaceMm, Value
+from .value import Array, FineMm, PlaceMm, Value
 
 RowOrder = Literal["front_first", "back_first"]
 MAX_PASTE = 200_000

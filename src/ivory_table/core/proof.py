@@ -15,8 +15,7 @@ from .gcode.reader import read_program
 from .manner import Manner, shipped
 from .offset import convention
 from .plate import Filament, Machine, Plate
-from .surface import Array
-from .value import Value
+from .value import Array, Value
 
 ZoneCount = Literal[5, 9]
 Points = list[tuple[float, float]]

@@ -63,10 +63,11 @@ from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
 from .plate import Screw
 from .proof import ProofPlan, zones_on
-from .surface import Array, Surface
+from .surface import Surface
 from .thermal import CENTRE, ThermalReading, ThermalStudy, warp
 from .tram import hand_error_mm, tolerance_mm
 from .travel import backed_off
+from .value import Array
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,7 @@ from pydantic import Field
 
 from .belief import Belief
 from .plate import Plate
-from .surface import Array
-from .value import Value
+from .value import Array, Value
 
 GRID = 61
 

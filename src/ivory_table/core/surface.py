@@ -2,7 +2,7 @@
 
 The anchors are the screws; where a machine has none they are three points that stand for
 the plane. Between and beyond them the base surface is interpolated: by a plane for three
-screws, bilinearly for four, by a thin-plate spline for more (Duchon 1977). On top lie
+screws, bilinearly for four, as the plate itself bends for more. On top lie
 three forms (bow, saddle, twist) with their interpolant taken out, so that they vanish at
 the anchors.
 """
@@ -11,11 +11,11 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import ArrayLike, NDArray
+from numpy.typing import ArrayLike
 
+from .bending import bent_terms, held_at
 from .plate import Machine, Plate
-
-Array = NDArray[np.float64]
+from .value import Array
 
 FORMS = ("bow", "saddle", "twist")
 
@@ -101,7 +101,35 @@ class Surface:
         places = np.atleast_2d(np.asarray(xy, dtype=float))
         if self._bilinear is not None:
             return np.asarray(self._basis(places) @ self._bilinear)
-        return spline_weights(self.anchors, places)
+        return bent_terms(self.plate, places) @ self._held[1]
+
+    @cached_property
+    def _held(self) -> tuple[Array, Array]:
+        return held_at(self.plate, self.anchors)
+
+    @cached_property
+    def bending(self) -> Array:
+        """(m, m) bending energy of the plate by its heights at the screws, softest mode 1; planes have none.
+
+        Scaled because a support's compliance is only known relative to it. Three screws bend nothing.
+        """
+        m = self.knobs
+        if m <= 3:
+            return np.zeros((m, m))
+        energy = self._held[0]
+        return np.asarray(energy / np.linalg.eigvalsh(energy)[3])
+
+    @cached_property
+    def twist(self) -> Array:
+        """(m,) the softest bending mode, of length 1: for four screws the twist; none for three."""
+        m = self.knobs
+        return np.asarray(np.linalg.eigh(self.bending)[1][:, 3]) if m > 3 else np.zeros(m)
+
+    def twist_passed(self, passes: Array) -> Array:
+        """(..., m, m) couplings -> (...) share of the twist that reaches the plate, u' A u; three screws: 1."""
+        if self.knobs <= 3:
+            return np.ones(passes.shape[:-2])
+        return np.asarray(np.einsum("i,...ij,j->...", self.twist, passes, self.twist))
 
     def forms(self, xy: ArrayLike) -> Array:
         """(n, 2) places -> (n, 3) shapes: u^2 + v^2, u^2 - v^2, u v, less their base surface."""
@@ -122,46 +150,3 @@ class Surface:
         for k, (x, y) in enumerate(self.locals_):
             rows[:, self.first_local + k] = np.hypot(places[:, 0] - x, places[:, 1] - y) < 1e-6
         return rows
-
-
-def _tps(r: Array) -> Array:
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.where(r > 0, r * r * np.log(r), 0.0)
-
-
-def _spline_system(anchors: Array) -> tuple[Array, Array, float]:
-    """The thin-plate spline's system inverse, with places scaled for conditioning."""
-    centre, scale = anchors.mean(axis=0), float(np.ptp(anchors, axis=0).max())
-    p = (anchors - centre) / scale
-    m = len(p)
-    system = np.zeros((m + 3, m + 3))
-    system[:m, :m] = _tps(np.linalg.norm(p[:, None] - p[None], axis=2))
-    system[:m, m:] = np.column_stack([np.ones(m), p])
-    system[m:, :m] = system[:m, m:].T
-    return np.asarray(np.linalg.inv(system), dtype=float), np.asarray(centre), scale
-
-
-def spline_weights(anchors: Array, places: Array) -> Array:
-    """Thin-plate spline through m anchors: (n, m) weights of their heights at n places."""
-    inverse, centre, scale = _spline_system(anchors)
-    p, q = (anchors - centre) / scale, (places - centre) / scale
-    terms = np.column_stack([_tps(np.linalg.norm(q[:, None] - p[None], axis=2)), np.ones(len(q)), q])
-    return np.asarray(terms @ inverse[:, : len(anchors)])
-
-
-def bending_energy(anchors: Array) -> Array:
-    """(m, m) bending energy of the thin-plate spline through the screws, largest mode 1.
-
-    The upper left block of the spline system's inverse; planes have none (Bookstein 1989).
-    Scaled because a support's compliance is only known relative to it.
-    """
-    m = len(anchors)
-    if m <= 3:
-        return np.zeros((m, m))
-    inverse, _, _ = _spline_system(anchors)
-    energy = inverse[:m, :m]
-    energy = (energy + energy.T) / 2
-    # The r^2 log r kernel makes the form positive on the plane's complement, up to a sign.
-    values = np.linalg.eigvalsh(energy)
-    largest = values[np.argmax(np.abs(values))]
-    return np.asarray(energy / largest)

@@ -8,8 +8,8 @@ from pydantic import Field
 from scipy.optimize import curve_fit
 
 from .defaults import HEAT, TRAM
-from .surface import Array, Surface
-from .value import FineMm, Id, Label, PlaceMm, Value
+from .surface import Surface
+from .value import Array, FineMm, Id, Label, PlaceMm, Value
 
 CENTRE = "centre"
 

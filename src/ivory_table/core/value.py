@@ -2,7 +2,11 @@
 
 from typing import Annotated
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
+
+Array = NDArray[np.float64]
 
 
 class Value(BaseModel):

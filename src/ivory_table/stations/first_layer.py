@@ -14,8 +14,7 @@ from ivory_table.core.manner import Manner
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import Program, ProofPlan, ZoneCount, plan, program
 from ivory_table.core.run import ProofRun, RunState
-from ivory_table.core.surface import Array
-from ivory_table.core.value import Value
+from ivory_table.core.value import Array, Value
 
 from .desk import Desk, OpenRun, Refused
 from .head import Caution, RunHead, cautions, head_of

@@ -7,8 +7,8 @@ import numpy as np
 
 from ivory_table.core.plate import KeepOut, Screw
 from ivory_table.core.run import RunState
-from ivory_table.core.surface import Array, Surface
-from ivory_table.core.value import Value
+from ivory_table.core.surface import Surface
+from ivory_table.core.value import Array, Value
 
 POINTS = 19
 

@@ -22,7 +22,7 @@ from ivory_table.core.entries import (
     ZoneCleaned,
 )
 from ivory_table.core.proof import plan
-from ivory_table.core.surface import Array
+from ivory_table.core.value import Array
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES
 from ivory_table.practice.elastic import crooked
 from ivory_table.practice.machine import PracticeMachine

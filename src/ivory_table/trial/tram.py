@@ -13,8 +13,9 @@ from ivory_table.core import advice
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.plate import Machine, Plate, Screw
-from ivory_table.core.surface import Array, Surface, bending_energy
+from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
+from ivory_table.core.value import Array
 from ivory_table.practice.elastic import ElasticPlate, Truth
 
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("tram.toml").read_text("utf-8"))
@@ -46,8 +47,7 @@ class CoupledPlate:
     """The model's own truth: one compliance for all supports, given by the share of a twist that is passed."""
 
     def __init__(self, rng: np.random.Generator, screws: tuple[Screw, ...], kappa: float) -> None:
-        energy = bending_energy(np.array([[s.x_mm, s.y_mm] for s in screws]))
-        self.a = coupling(np.full(len(screws), 1 / kappa - 1), energy)
+        self.a = coupling(np.full(len(screws), 1 / kappa - 1), surface_of(screws).bending)
         self.heights = self.a @ rng.normal(0, SCENARIO["knob_sd_mm"], len(screws))
 
     def move(self, j: int, up_mm: float) -> None:
@@ -131,7 +131,7 @@ class Tally:
     """What one tram under a policy brought."""
 
     def __init__(self) -> None:
-        self.stops = self.rounds = self.false_alarms = 0
+        self.stops = self.rounds = self.rounds_turned = self.false_alarms = 0
         self.within = False
         self.held: list[bool] = []
         self.spread_held: list[bool] = []
@@ -228,6 +228,7 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
                 person.turn(j, float(m))
                 belief = advice.turned(belief, screws, j, float(m))
         tally.rounds = number
+        tally.rounds_turned += bool(np.any(marks))
         tally.stops += len(screws)
         _hold(tally, belief, person.plant.heights)
         if belief.p_within(TOL) >= TRAM.done_at:
@@ -335,6 +336,8 @@ def _summed(results: list[dict[str, Tally]], most: int) -> dict[str, Any]:
             "two_se": round(float(2 * counted.std() / len(counted) ** 0.5), 2),
             "truly_within": _share([t.within for t in tallies]),
         }
+        if policy.startswith("read all"):
+            entry["mean_turned"] = round(float(np.mean([t.rounds_turned for t in tallies])), 2)
         if tallies[0].held:
             stops = sum(t.stops for t in tallies)
             entry |= {

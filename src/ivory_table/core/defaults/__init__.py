@@ -29,6 +29,7 @@ class _Tram(Value):
     probe_zero_sd_mm: float
     hypotheses: int
     rechoose_below: float
+    plate_poisson: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
