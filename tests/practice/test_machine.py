@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.optimize import minimize_scalar
 
 from ivory_table.core.entries import Heated, ReadMm, SchoolChosen
 from ivory_table.core.gauge import FEELS
@@ -15,17 +16,19 @@ from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
 from ivory_table.core.run import RunState
-from ivory_table.core.surface import bending_energy
+from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import ThermalReading, ThermalStudy
-from ivory_table.core.tram import coupling, twist_passed
+from ivory_table.core.tram import coupling
 from ivory_table.practice.elastic import ElasticPlate, Truth, crooked
 from ivory_table.practice.heat import bed
 from ivory_table.practice.machine import CannotMove, PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.practice.room import PracticeRoom
+from ivory_table.trial.tram import SprungPlate, screws_of, surface_of
 from tests.conftest import NOON, after, setup_for
 
 HERON, KESTREL = setup_for("heron"), setup_for("kestrel")
+SURFACE = Surface.of(HERON.machine, HERON.plate)
 
 
 def level(machine: Machine = HERON.machine, **changes: object) -> PracticeMachine:
@@ -66,14 +69,25 @@ def test_a_plane_passes_whole_and_a_twist_is_damped() -> None:
     at = plate.anchors
     for plane in (np.ones(4), at[:, 0], at[:, 1]):
         assert passes @ plane == pytest.approx(plane, rel=1e-6)
-    assert 0.2 < twist_passed(passes, at) < 0.9
+    assert 0.2 < SURFACE.twist_passed(passes) < 0.9
 
 
 def test_even_supports_couple_as_the_closed_form_says() -> None:
     plate = level().plate
-    kappa = float(twist_passed(plate.passes(), plate.anchors))
-    closed = coupling(np.full(4, 1 / kappa - 1), bending_energy(plate.anchors))
+    kappa = float(SURFACE.twist_passed(plate.passes()))
+    closed = coupling(np.full(4, 1 / kappa - 1), SURFACE.bending)
     assert plate.passes() == pytest.approx(closed, abs=0.01)
+
+
+@pytest.mark.parametrize("count", [6, 9])
+def test_many_uneven_supports_couple_as_the_core_says(count: int) -> None:
+    """Two programs of the same plate: quadrature over Legendre polynomials here, closed integrals there."""
+    screws = screws_of(count)
+    plate = SprungPlate(np.random.default_rng(count), screws).plate
+    stiffness, bending = np.array(plate.truth.stiffness), surface_of(screws).bending
+    # The core knows compliance only relative to the plate's own stiffness: one number is free.
+    closest = minimize_scalar(lambda c: float(np.abs(coupling(np.exp(c) / stiffness, bending) - plate.passes()).max()))
+    assert closest.fun < 0.002
 
 
 @settings(max_examples=25)
@@ -81,7 +95,7 @@ def test_even_supports_couple_as_the_closed_form_says() -> None:
 def test_stiffer_supports_pass_more_and_thicker_plates_less(stiffness: float, thick: float) -> None:
     def kappa(k: float, t: float) -> float:
         plate = level(stiffness=[k] * 4, base_mm=t).plate
-        return float(twist_passed(plate.passes(), plate.anchors))
+        return float(SURFACE.twist_passed(plate.passes()))
 
     assert kappa(2 * stiffness, thick) > kappa(stiffness, thick)
     assert kappa(stiffness, thick) > kappa(stiffness, 1.5 * thick)

@@ -70,7 +70,8 @@ class Belief:
         mean, cov = np.zeros(m + 1), np.zeros((m + 1, m + 1))
         if lam_known is None:
             mean[:m] = np.log(TRAM.lam_median)
-            cov[:m, :m] = TRAM.lam_common_ln_sd**2 + TRAM.lam_own_ln_sd**2 * np.eye(m)
+            own = TRAM.lam_own_ln_sd if m <= 4 else TRAM.lam_own_many_ln_sd
+            cov[:m, :m] = TRAM.lam_common_ln_sd**2 + own**2 * np.eye(m)
         else:
             mean[:m], cov[:m, :m] = lam_known
         cov += 1e-6 * np.eye(m + 1)
@@ -109,18 +110,27 @@ class Belief:
         Adaptive importance sampling (Oh and Berger 1992): sharp readings leave few of the first
         hypotheses alive, and the survivors would be too sure.
         """
-        mean = self.weight @ self.theta
-        off = self.theta - mean
-        cov = 1.5 * (self.weight[:, None] * off).T @ off + 0.01 * np.eye(len(mean))
-        fresh = self.prior_of.drawn(mean, cov)
-        for step in self.told:
-            fresh = step(fresh)
+        fresh, rounds = self, TRAM.rechoose_rounds if self.surface.knobs > 4 else 1
+        for _ in range(rounds):
+            weight = fresh.weight if rounds == 1 else _flattened(fresh.log_weight, len(fresh.weight) / 4)
+            mean = weight @ fresh.theta
+            off = fresh.theta - mean
+            cov = 1.5 * (weight[:, None] * off).T @ off + 0.01 * np.eye(len(mean))
+            fresh = self.prior_of.drawn(mean, cov)
+            for step in self.told:
+                fresh = step(fresh)
+            if fresh.alive >= len(fresh.weight) / TRAM.rechoose_below:
+                break
         return replace(fresh, told=self.told, chosen_at=len(self.told))
+
+    @property
+    def alive(self) -> float:
+        """How many hypotheses still count: the effective number of their weights (Kish 1965)."""
+        return 1.0 / float(np.square(self.weight).sum())
 
     def _then(self, step: "Step") -> "Belief":
         after = replace(step(self), told=(*self.told, step))
-        alive = 1.0 / float(np.square(after.weight).sum())
-        if alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + 2:
+        if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + 2:
             after = after.rechosen()
         return after
 
@@ -379,6 +389,16 @@ class Prior:
         return Belief(
             surface, theta, signs, drag_sd, passes, _normalised(log_weight + log_sign), state, cov_state, prior_of=self
         )
+
+
+def _flattened(log_weight: Array, alive: float) -> Array:
+    """Weights raised to the highest power at which so many are alive: where to look next when hardly any is."""
+    low, high = 0.0, 1.0
+    for _ in range(20):
+        power = (low + high) / 2
+        weight = np.exp(_normalised(power * log_weight))
+        low, high = (power, high) if 1.0 / np.square(weight).sum() >= alive else (low, power)
+    return np.asarray(np.exp(_normalised(low * log_weight)))
 
 
 def _log_normal(x: Array, mean: Array, cov: Array) -> Array:

@@ -25,14 +25,13 @@ def held_at(plate: Plate, anchors: Array, degree: int = DEGREE) -> tuple[Array, 
     coefficients of `bent_terms`, one column for each height. Raises ValueError where the anchors lie on one line.
     """
     m = len(anchors)
+    if np.linalg.matrix_rank(anchors - anchors.mean(axis=0), tol=1.0) < 2:
+        raise ValueError("The screws lie on one line or on one point: they do not hold a plate.")
     at = bent_terms(plate, anchors, degree)
     energy = energy_of(plate.shape, plate.width_mm / plate.depth_mm, degree)
     t = len(energy)
     system = np.block([[energy, at.T], [at, np.zeros((m, m))]])
-    try:
-        inverse = np.linalg.inv(system)
-    except np.linalg.LinAlgError:
-        raise ValueError("The screws lie on one line or on one point: they do not hold a plate.") from None
+    inverse = np.linalg.inv(system)
     stiffness = -inverse[t:, t:]
     return (stiffness + stiffness.T) / 2, inverse[:t, t:]
 

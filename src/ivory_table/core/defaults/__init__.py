@@ -28,11 +28,13 @@ class _Tram(Value):
     extrusion_prior_sd: float
     probe_zero_sd_mm: float
     hypotheses: int
+    rechoose_rounds: int
     rechoose_below: float
     plate_poisson: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
+    lam_own_many_ln_sd: float
     gain_prior_sd: float
     gain_said: float
     reversed_share: float
