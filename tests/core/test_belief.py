@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 from scipy.stats import truncnorm
 
 from ivory_table.core import advice
-from ivory_table.core.belief import Belief, truncated_moments
+from ivory_table.core.belief import Belief, _flattened, truncated_moments
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling
+from ivory_table.trial.tram import screws_of, surface_of
 from tests.conftest import setup_for
 
 HERON = setup_for("heron")
@@ -35,6 +36,31 @@ def test_a_reading_is_the_textbook_update() -> None:
     mean = cov @ (np.linalg.inv(p) @ m + row * 0.1 / 0.01**2)
     assert np.allclose(now.mean[0], mean, atol=1e-8)
     assert np.allclose(now.cov[0], cov, atol=1e-8)
+
+
+@pytest.mark.parametrize("counts", [(6,), (6, 0), (-11, 2, 1)])
+def test_counts_at_one_screw_are_a_filter_in_one_dimension(counts: tuple[int, ...]) -> None:
+    """Three screws move alone: to the drag (rounding, feel), then the hand's slip, once."""
+    screws = screws_of(3)
+    no_gain = (np.zeros(3), np.full(3, 1e-6))
+    feel = FeelScale(scatter_ln_sd=0.0)
+    belief = Belief.prior(surface_of(screws), bias_sd_mm=1e-6, feel=feel, gains_known=no_gain, reversed_share=1e-9)
+    mean, variance = 0.0, float(belief.collapsed[1][0, 0])
+    for marks in counts:
+        belief = advice.counted(belief, screws, 0, marks, 0.05)
+        up = marks * screws[0].mm_per_mark
+        mean, variance = mean + up, variance + screws[0].mm_per_mark ** 2 / 12
+        gain = variance / (variance + feel.drag_sd_mm**2)
+        mean, variance = mean + gain * (-0.05 - mean), (1 - gain) * variance
+        variance += 0.008**2 + (0.03 * up) ** 2
+    assert belief.collapsed[0][0] == pytest.approx(mean, abs=1e-4)
+    assert belief.collapsed[1][0, 0] == pytest.approx(variance, rel=0.01)
+
+
+def test_flattened_weights_leave_so_many_alive() -> None:
+    weights = _flattened(np.random.default_rng(1).normal(0, 30, 320), 80)
+    assert weights.sum() == pytest.approx(1)
+    assert 1 / np.square(weights).sum() == pytest.approx(80, rel=0.01)
 
 
 def test_hypotheses_are_weighed_by_how_well_they_foretold() -> None:

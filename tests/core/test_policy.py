@@ -1,5 +1,7 @@
 """The tram policy on random plates it cannot see: it ends, it is right, it beats the ring, its intervals hold."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -59,6 +61,27 @@ def test_the_next_stop_is_never_the_last_one_again() -> None:
     belief = new_belief(SCREWS)
     for last in range(4):
         assert advice.next_stop(belief, SCREWS, 0.0, TOL, last).screw != last
+
+
+def test_a_knob_whose_sense_is_in_doubt_is_not_left_alone() -> None:
+    """Machine 144 of seed 7 once went between two other knobs 28 times: the doubt made the visit look useless."""
+    hand = np.random.default_rng([7, 144, 0])
+    plate = trial.plate_for(1.0, np.random.default_rng([7, 144]), SCREWS, 0.0)
+    tally, _ = trial.counting(trial.Person(hand, SCREWS, plate), new_belief(SCREWS))
+    assert tally.stops <= 14
+    assert tally.within
+
+
+def test_visits_are_worth_the_same_whatever_a_knobs_sense() -> None:
+    """A visit ends at the drag whichever way the knob works: mirror one knob, and the plan stays."""
+    straight = Belief.prior(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=1e-9)
+    mirrored = replace(
+        straight,
+        signs=straight.signs * [1, 1, -1, 1],
+        passes=straight.passes * np.array([1.0, 1, -1, 1])[None, None, :],
+    )
+    costs = [advice._Ahead.of(b, SCREWS).costs(b, 0.02) for b in (straight, mirrored)]
+    assert np.allclose(*costs)
 
 
 def test_the_second_visit_goes_across_the_diagonal() -> None:

@@ -25,7 +25,7 @@ from ivory_table.core.entries import (
 from ivory_table.core.form import FormAmount, NamedForm, believed_forms, form_words, named_form
 from ivory_table.core.hands import Hands
 from ivory_table.core.run import RunState
-from ivory_table.core.travel import KnobRoom, RunsOut, room, runs_out
+from ivory_table.core.travel import RunsOut, runs_out
 from ivory_table.core.value import Value
 
 from .desk import Desk, OpenRun, Refused
@@ -125,12 +125,13 @@ class TramView(Value):
     form: NamedForm | None
     #: A knob that this turn would take to an end of its travel, and what to do instead.
     runs_out: RunsOut | None
-    room: tuple[KnobRoom, ...]
     #: What the turn at hand does at every screw, mm up.
     moves_others: tuple[Turn, ...]
     beam: BeamAdvice | None
     learnt: tuple[LearntLine, ...]
     warp_words: str
+    #: What to think of the stated chance where it is known to be too sure.
+    doubt: str
     grades: tuple[GradeKey, ...]
     stops: tuple[StopLine, ...]
     rounds: tuple[Round, ...]
@@ -217,7 +218,7 @@ def now_at(run: OpenRun) -> Now:
             spread_after_mm=more.spread_mm,
             spread_after_sd_mm=more.spread_sd_mm,
             reasons=(
-                f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, within with {more.p_within:.0%}.",
+                f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
             ),
         )
     if step == "read":
@@ -241,6 +242,13 @@ def now_at(run: OpenRun) -> Now:
             reasons=("The turns minimise the expected squared spread, in half marks.",),
         )
     return Now(step)
+
+
+#: Measured: `docs/guide/trial.md`.
+_TOO_SURE = (
+    "By counts alone, chances on more than four screws are too sure: of plates said to be within, about two in three "
+    "are. Read the heights in mm if you can, or check with a proof."
+)
 
 
 def view(run: OpenRun) -> TramView:
@@ -300,7 +308,6 @@ def view(run: OpenRun) -> TramView:
                 passes_twist=passes[0] if passes else None,
             ),
             "runs_out": now.runs_out,
-            "room": room(state.screws, state.moved_mm),
             "moves_others": now.moves_others,
             "beam": level(run.setup.machine.beam, state.beam_read)
             if run.setup.machine.beam and state.beam_read
@@ -312,6 +319,7 @@ def view(run: OpenRun) -> TramView:
                 if state.school != "hot"
                 else ""
             ),
+            "doubt": _TOO_SURE if len(state.screws) > 4 and state.way != "read_all" else "",
             "grades": _GRADES if step == "skirt" else (),
             "rounds": _rounds(state),
             "stops": _story(state),

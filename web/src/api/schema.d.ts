@@ -1819,18 +1819,6 @@ export interface components {
             y_mm: number;
         };
         /**
-         * KnobRoom
-         * @description What is left of one knob's travel, in mm at its support.
-         */
-        KnobRoom: {
-            /** Down Mm */
-            down_mm: number;
-            /** Screw */
-            screw: string;
-            /** Up Mm */
-            up_mm: number;
-        };
-        /**
          * Layer
          * @description One layer of the stack that lies on the heated base.
          */
@@ -3471,6 +3459,8 @@ export interface components {
             centre: string;
             /** Centre Z Mm */
             centre_z_mm: number;
+            /** Doubt */
+            doubt: string;
             form: components["schemas"]["NamedForm"] | null;
             /** Forms */
             forms: components["schemas"]["FormAmount"][];
@@ -3500,8 +3490,6 @@ export interface components {
             ] | null;
             /** Reasons */
             reasons: string[];
-            /** Room */
-            room: components["schemas"]["KnobRoom"][];
             /** Rounds */
             rounds: components["schemas"]["Round"][];
             runs_out: components["schemas"]["RunsOut"] | null;

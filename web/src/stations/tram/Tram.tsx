@@ -133,6 +133,7 @@ export function Tram() {
               {l.words}
             </p>
           ))}
+          {view.doubt && <p className="text-sm text-brass">{view.doubt}</p>}
           {view.warp_words && <p className="text-sm text-brass">{view.warp_words}</p>}
           {view.rounds.length > 0 && (
             <Story view={view} from={from} takeBack={(id) => keep({ kind: "taken_back", entry_id: id })} />
@@ -380,8 +381,8 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           )}
           <Panel>
             <p className="font-semibold text-verdigris">
-              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm, within with{" "}
-              {(100 * (view.p_after ?? 0)).toFixed(0)} %
+              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm; within ±
+              {view.tol_mm.toFixed(2)}: {(100 * (view.p_after ?? 0)).toFixed(0)} % likely
             </p>
             {view.gives_back && <p className="text-sm">{view.gives_back}</p>}
           </Panel>
@@ -476,7 +477,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           <p>
             Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm
             {view.head.machine.screws.length
-              ? `, within ±${view.tol_mm.toFixed(2)} mm with ${(100 * view.p_within).toFixed(0)} %.`
+              ? `; ${(100 * view.p_within).toFixed(0)} % likely to be within ±${view.tol_mm.toFixed(2)} mm.`
               : "."}
           </p>
           {view.centre && <p>Centre: {view.centre}.</p>}
