@@ -362,3 +362,26 @@ def test_a_thermal_reading_of_nowhere_is_refused(desk: Desk) -> None:
         keep(desk, "prepare", ThermalRead(reading=one))
     elsewhere = keep(desk, "prepare", ThermalRead(reading=one.model_copy(update={"place": "centre"})))
     assert (elsewhere.state.thermal[0].x_mm, elsewhere.state.thermal[0].y_mm) == elsewhere.setup.plate.centre
+
+
+def test_many_screws_are_told_that_counts_are_too_sure(desk: Desk) -> None:
+    old = desk.workshop.machine("heron")
+    middle = [
+        old.screws[0].model_copy(update={"name": n, "x_mm": 122.0, "y_mm": y})
+        for n, y in (("front", 32.0), ("rear", 204.0))
+    ]
+    renew(desk, "heron", screws=(*old.screws, *middle))
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    counting = tram.view(desk.open("run"))
+    assert "more than four screws" in counting.doubt
+    assert counting.stops_left is None
+    keep(desk, "tram", WayChosen(way="read_all"))
+    assert tram.view(desk.open("run")).doubt == ""
+
+
+def test_four_screws_are_foretold_their_stops(desk: Desk) -> None:
+    start(desk, "heron")
+    view = tram.view(desk.open("run"))
+    assert view.doubt == ""
+    assert view.stops_left > 4

@@ -323,7 +323,7 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
 
 
 def stops_left(p_within: float, unvisited: int) -> float:
-    """Stops still expected before done is declared, from simulated plates (`defaults/job.toml`)."""
+    """Stops still expected before done is declared, from simulated plates on four screws (`defaults/job.toml`)."""
     if p_within >= TRAM.done_at:
         return 0.0
     row = TRAM.stops_left[min(unvisited, len(TRAM.stops_left) - 1)]

@@ -115,7 +115,8 @@ class TramView(Value):
     p_after: float | None = None
     p_within: float
     tol_mm: float
-    stops_left: float
+    #: None where it is not known.
+    stops_left: float | None
     passes_twist: tuple[float, float] | None
     against_sense: str | None
     centre: str = ""
@@ -296,7 +297,7 @@ def view(run: OpenRun) -> TramView:
             "spread_after_sd_mm": now.spread_after_sd_mm,
             "p_within": p,
             "tol_mm": state.tol_mm,
-            "stops_left": advice.stops_left(p, unvisited),
+            "stops_left": advice.stops_left(p, unvisited) if len(state.screws) <= 4 or p >= TRAM.done_at else None,
             "passes_twist": passes,
             "against_sense": state.against_sense,
             "centre": _centre_words(state),

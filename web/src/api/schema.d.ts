@@ -3517,7 +3517,7 @@ export interface components {
             /** Stops */
             stops: components["schemas"]["StopLine"][];
             /** Stops Left */
-            stops_left: number;
+            stops_left: number | null;
             /** Tol Mm */
             tol_mm: number;
             /**

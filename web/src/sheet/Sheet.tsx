@@ -110,18 +110,21 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
       {sheet.spots.map((s) => (
         <SpotMark key={`${s.x_mm},${s.y_mm}`} spot={s} frame={frame} />
       ))}
-      {sheet.knobs.map((k) => (
-        <Knob
-          key={k.name}
-          knob={k}
-          x={frame.px(k.x_mm)}
-          y={frame.py(k.y_mm)}
-          from={from}
-          tol={sheet.field?.tol_mm ?? 0.03}
-          scale={narrow ? 1.5 : 1}
-          edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
-        />
-      ))}
+      {/* The knob at work last: its label lies on top. */}
+      {[...sheet.knobs]
+        .sort((a, b) => Number(a.next) - Number(b.next))
+        .map((k) => (
+          <Knob
+            key={k.name}
+            knob={k}
+            x={frame.px(k.x_mm)}
+            y={frame.py(k.y_mm)}
+            from={from}
+            tol={sheet.field?.tol_mm ?? 0.03}
+            scale={narrow ? 1.5 : 1}
+            edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
+          />
+        ))}
       {hover && <HoverMark hover={hover} frame={frame} field={sheet.field} />}
       {sheet.field && (
         <>

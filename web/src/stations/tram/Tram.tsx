@@ -101,7 +101,10 @@ export function Tram() {
     keys.unshift({ keys: ["Enter"], cap: "Enter", does: "go to Mesh", run: go });
   const facts: [string, string][] = [
     ["Stops so far", String(view.stops.length)],
-    ["Stops still expected", view.stops_left ? view.stops_left.toFixed(0) : "none"],
+    [
+      "Stops still expected",
+      view.stops_left === null ? "not known" : view.stops_left ? view.stops_left.toFixed(0) : "none",
+    ],
     [`Within ±${view.tol_mm.toFixed(2)}`, `${(100 * view.p_within).toFixed(0)} %`],
   ];
   if (view.passes_twist)
@@ -381,8 +384,10 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           )}
           <Panel>
             <p className="font-semibold text-verdigris">
-              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm; within ±
-              {view.tol_mm.toFixed(2)}: {(100 * (view.p_after ?? 0)).toFixed(0)} % likely
+              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm
+              <span className="block">
+                within ±{view.tol_mm.toFixed(2)} mm: {(100 * (view.p_after ?? 0)).toFixed(0)} % likely
+              </span>
             </p>
             {view.gives_back && <p className="text-sm">{view.gives_back}</p>}
           </Panel>
