@@ -5,6 +5,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 import pytest
 
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.entries import (
     BackedOff,
     ChangeTold,
@@ -76,7 +77,7 @@ def test_a_told_change_puts_its_checks_on_the_list_and_forgets_what_was_learnt(d
     run = keep(desk, "prepare", ChangeTold(change="springs"), "next")
     assert "rough_back_off" in checks(desk, "next")
     assert desk.workshop.learnt("heron") is None
-    assert run.state.belief.prior_of.mean[:4] == pytest.approx(np.zeros(4))
+    assert run.state.belief.prior_of.mean[:4] == pytest.approx(np.full(4, np.log(TRAM.lam_median)))
 
 
 def test_another_nozzle_is_found_by_comparing_runs(desk: Desk) -> None:

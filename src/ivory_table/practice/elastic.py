@@ -15,7 +15,7 @@ from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array
 
-_DEGREE = 8
+_DEGREE = 4
 _MODULUS_N_MM2, _POISSON = 70_000.0, 0.33
 _TERMS = tuple((i, j) for i in range(_DEGREE + 1) for j in range(_DEGREE + 1 - i))
 
@@ -173,7 +173,7 @@ class ElasticPlate:
 def _bending(width_mm: float, depth_mm: float, thick_mm: float) -> Array:
     """Hessian of the bending energy, (terms, terms), by Gauss-Legendre quadrature."""
     stiff = _MODULUS_N_MM2 * thick_mm**3 / (12 * (1 - _POISSON**2))
-    nodes, weights = legendre.leggauss(10)
+    nodes, weights = legendre.leggauss(6)
 
     def along(order: int) -> Array:
         """(nodes, degree + 1) Legendre polynomials, differentiated `order` times."""
