@@ -58,10 +58,10 @@ def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, dra
     return at_drag.turned(j, 0.0, float(hand_error_mm(up)))
 
 
-def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float, extra_sd_mm: float = 0.0) -> Belief:
+def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
     """The gauge drags at a place with the tip at z 0: shift - height = thickness + bias."""
     row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
-    return belief.read(row, belief.shift_mm - drag_gap_mm, extra_sd_mm, dragged=True)
+    return belief.read(row, belief.shift_mm - drag_gap_mm, 0.0, dragged=True)
 
 
 def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> Belief:

@@ -292,9 +292,8 @@ class Belief:
         """P(range of the heights at the anchors <= 2 tol), the twist taken out or not."""
         ranges = self._sampled_ranges
         if twist_out and self.surface.knobs > 3:
-            u = self.surface.twist
-            flat = self._sampled_heights - np.outer(u, u @ self._sampled_heights)
-            ranges = np.ptp(flat, axis=0)
+            heights, u = self._sampled_heights, self.surface.twist
+            ranges = np.ptp(heights - np.outer(u, u @ heights), axis=0)
         return float((ranges <= 2 * tol_mm).mean())
 
     @cached_property
