@@ -225,6 +225,62 @@ def test_read_all_turn_all_by_dial(desk: Desk) -> None:
     assert run.state.rounds >= 1
 
 
+def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    run = keep(desk, "tram", WayChosen(way="read_all"))
+    sense = run.state.screws[0].sense
+    run = practise(desk, "tram", times=1)
+    proving = tram.view(run)
+    assert (proving.step, proving.screw) == ("prove", "front left")
+    # A quarter turn, down by its declared sense, so that the plate goes away from the tip.
+    assert proving.further.marks == -4 * sense
+    assert proving.further.up_mm < 0
+    run = practise(desk, "tram", times=1)
+    again = tram.view(run)
+    assert (again.step, again.screw) == ("read", "front left")
+    run = practise(desk, "tram", times=1)
+    assert run.state.belief.p_reversed()[0] < 1e-3
+    assert (tram.view(run).step, tram.view(run).screw) == ("read", "front right")
+    run = practise(desk, "tram", times=1)
+    # Left alone, it is not asked about again.
+    run = keep(desk, "tram", Turned(screw="front right", marks=0))
+    assert (tram.view(run).step, tram.view(run).screw) == ("read", "rear left")
+    story = tram.view(run).rounds
+    assert [(s.screw, s.further) for s in story[0].stops] == [("front left", -4 * sense), ("front right", 0)]
+    assert len(story[0].readings) == 3
+
+
+def test_a_knob_read_before_and_after_its_turn_is_found_reversed_there(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    run = keep(desk, "tram", WayChosen(way="read_all"))
+    at = run.state.screws[0]
+    first = ReadMm(x_mm=at.x_mm, y_mm=at.y_mm, instrument="dial", value_mm=0.1, screw=at.name)
+    run = keep(desk, "tram", first)
+    down = tram.now_at(run).further
+    assert down.up_mm < 0
+    keep(desk, "tram", Turned(screw=at.name, marks=down.marks))
+    # The plate went up by as much as it should have gone down.
+    run = keep(desk, "tram", first.model_copy(update={"value_mm": 0.1 - 0.9 * down.up_mm}))
+    assert tram.view(run).against_sense == at.name
+
+
+def test_a_knob_near_its_end_is_proved_the_other_way(desk: Desk) -> None:
+    machine = desk.workshop.machine("heron")
+    # One more quarter turn down and this spring would be fully compressed.
+    tight = machine.screws[0].model_copy(update={"preload_mm": 3.7, "travel_mm": 4.0})
+    desk.workshop.keep_machine(machine.model_copy(update={"screws": (tight, *machine.screws[1:])}))
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="read_all"))
+    run = practise(desk, "tram", times=1)
+    proving = tram.view(run)
+    assert proving.step == "prove"
+    assert proving.further.up_mm > 0
+    assert proving.runs_out is None
+
+
 def test_round_the_ring_goes_from_neighbour_to_neighbour(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))

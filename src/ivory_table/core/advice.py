@@ -51,11 +51,16 @@ def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, dra
 
     A turn known to its rounding, then a reading of the height there, then what the hand's error
     makes of it: the same error is not counted twice, so that the count tells all it can of what was before.
+
+    What was found is the count, not the height: that it came out as it did is as likely as the height it
+    stands for, times the lever from marks to height. Without the lever, a knob that hardly moves the plate
+    would explain every count best.
     """
     screw = screws[j]
     up = marks * screw.mm_per_mark * screw.sense
     at_drag = dragged(belief.turned(j, up, screw.mm_per_mark / 12**0.5), screw.x_mm, screw.y_mm, drag_gap_mm)
-    return at_drag.turned(j, 0.0, float(hand_error_mm(up)))
+    weighed = at_drag.weighed(lambda b: np.log(np.abs(b.passes[:, j, j])))
+    return weighed.turned(j, 0.0, float(hand_error_mm(up)))
 
 
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
@@ -73,6 +78,16 @@ def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> B
 def sense_in_doubt(belief: Belief, j: int) -> bool:
     """Whether it is worth asking if the gauge was tight or loose before the turn: until the knob has shown its sense."""
     return bool(belief.p_reversed()[j] > TRAM.reversed_proved + 1e-9)
+
+
+def proving_marks(screw: Screw) -> float:
+    """Marks of the turn by which a knob read in mm shows its sense and how much of it the plate passes.
+
+    A quarter turn with the tip lifted, down by its declared sense; read before and after at the same place. It is
+    worth it while the sense is in doubt: a reading tells what a turn did, so it teaches the supports before the
+    turns that matter.
+    """
+    return -screw.sense * max(round(TRAM.proving_turn * screw.marks_per_turn), 1)
 
 
 def felt_before(
@@ -108,6 +123,7 @@ class _Ahead:
     """
 
     sets: tuple[tuple[int, ...], ...]
+    size: Array
     #: (sets, m, m) N_SS^-1 in the full frame, and (sets,) what does not depend on the means.
     solve: Array
     constant: Array
@@ -140,7 +156,7 @@ class _Ahead:
             reach = pull[at] @ within[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
             toward = reach @ told @ reach.transpose(0, 2, 1)
             constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
-        return cls(sets, solve, constant, weighted, centre)
+        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre)
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -195,20 +211,18 @@ def next_stop(
         away = np.linalg.norm(at - at[last], axis=1)
         first *= 1 - 0.02 * away / away.max()
         first[last] = np.inf
-    chosen = ahead.sets[_fewest(ahead, costs, _ends_at(m, tol_mm))]
+    chosen = ahead.sets[int(_fewest(ahead, costs[None], _ends_at(m, tol_mm))[0])]
     among = [j for j in chosen if j != last] or [j for j in range(m) if j != last]
     j = min(among, key=lambda j: first[j])
     return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
 
 
-def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> int:
-    """The cheapest set of the fewest visits that end it; if none does, the cheapest of all."""
-    size = np.array([len(s) for s in ahead.sets])
+def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
+    """By option, the cheapest set of the fewest visits that end it; if none does, the cheapest of all. (options, sets) in."""
     good = costs <= ends_at
-    if not good.any():
-        return int(np.argmin(costs))
-    fewest = size[good].min()
-    return int(np.argmin(np.where(good & (size == fewest), costs, np.inf)))
+    fewest = np.where(good, ahead.size, np.inf).min(axis=1, keepdims=True)
+    among = np.where(good & (ahead.size == fewest), costs, np.inf)
+    return np.asarray(np.where(good.any(axis=1), among.argmin(axis=1), costs.argmin(axis=1)))
 
 
 def order_of(screws: Array, way: str) -> list[int]:
@@ -260,9 +274,9 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     costs = ahead.costs(belief, drag_height(belief, drag_gap_mm), j, up)
     costs[:, j] = np.inf
     ends_at = _ends_at(m, tol_mm)
-    ends = [_fewest(ahead, row, ends_at) for row in costs]
+    ends = _fewest(ahead, costs, ends_at)
     # Visits first, then what they leave.
-    value = np.array([len(ahead.sets[s]) * ends_at + row[s] for s, row in zip(ends, costs, strict=True)])
+    value = ahead.size[ends] * ends_at + costs[np.arange(len(ends)), ends]
     # Half marks only to end it: on the way there a hand's error is as large.
     value[options % 1 != 0] = np.inf
     order = np.argsort(np.abs(options), kind="stable")
@@ -293,8 +307,8 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
 
 def _quick_sd_range(heights: Array, belief: Belief) -> Array:
     """(options,) expected range of the means: a cheap first sieve for P(within)."""
-    by_screw = np.moveaxis(heights, 2, 0)
-    return np.asarray((by_screw.max(axis=0) - by_screw.min(axis=0)) @ belief.weight)
+    by_screw = [heights[:, :, j] for j in range(heights.shape[2])]
+    return np.asarray((np.maximum.reduce(by_screw) - np.minimum.reduce(by_screw)) @ belief.weight)
 
 
 def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float = 1.0) -> Array:

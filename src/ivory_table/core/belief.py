@@ -144,12 +144,16 @@ class Belief:
         return self._then(lambda b: b._turned(knob, up_mm, sd_mm))
 
     def _turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
-        a = self._pass_column(knob)
-        g = self.surface.first_gain + knob
-        mean = self.mean + a * (up_mm * (1 + self.mean[:, g]))[:, None]
+        # Only the heights at the knobs move, so only their rows and columns change.
+        m, g = self.surface.knobs, self.surface.first_gain + knob
+        a = self.passes[:, :, knob]
+        mean, cov = self.mean.copy(), self.cov.copy()
+        mean[:, :m] += a * (up_mm * (1 + self.mean[:, g]))[:, None]
         along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
+        cov[:, :m, :] += along
+        cov[:, :, :m] += along.transpose(0, 2, 1)
         own = sd_mm**2 + up_mm**2 * self.cov[:, g, g]
-        cov = self.cov + along + along.transpose(0, 2, 1) + own[:, None, None] * (a[:, :, None] * a[:, None, :])
+        cov[:, :m, :m] += own[:, None, None] * (a[:, :, None] * a[:, None, :])
         return replace(self, mean=mean, cov=cov)
 
     def read(self, row: Array, value: float, sd_mm: float, *, dragged: bool = False) -> "Belief":
@@ -221,6 +225,11 @@ class Belief:
         mean, cov = self.collapsed
         variance = ((rows @ cov) * rows).sum(axis=1)
         return rows @ mean, np.sqrt(np.maximum(variance, 0.0))
+
+    def foresees(self, row: Array, value: float, sd_mm: float) -> float:
+        """The share of the hypotheses, by weight, to which a reading is within 3 sd of what they expect."""
+        spread = np.sqrt((self.cov @ row) @ row + sd_mm**2)
+        return float(self.weight @ (np.abs(value - self.mean @ row) <= 3 * spread))
 
     def height(self, xy: ArrayLike) -> tuple[Array, Array]:
         """Mean and sd of the plate's height in mm at (n, 2) places, above the nozzle's plane now."""
@@ -308,17 +317,14 @@ class Belief:
         is asked until it is high enough would promise too much.
         """
         a = len(self.surface.anchors)
-        of = np.searchsorted(np.cumsum(self.weight), (np.arange(_DRAWS) + 0.5) / _DRAWS)
-        of = np.minimum(of, len(self.weight) - 1)
-        kept, of = np.unique(of, return_inverse=True)
+        upto = np.rint(np.cumsum(self.weight) * _DRAWS)
+        upto[-1] = _DRAWS
+        times = np.diff(upto, prepend=0.0).astype(int)
+        kept = times > 0
+        of = np.repeat(np.arange(int(kept.sum())), times[kept])
         root = np.linalg.cholesky(self.cov[kept, :a, :a] + 1e-12 * np.eye(a))
         heights = self.mean[kept, :a][of] + np.einsum("nij,nj->ni", root[of], normal_points(_DRAWS, a))
         return np.ascontiguousarray(heights.T)
-
-    def _pass_column(self, knob: int) -> Array:
-        column = np.zeros((len(self.mean), self.surface.size))
-        column[:, : self.surface.knobs] = self.passes[:, :, knob]
-        return column
 
 
 Step = Callable[[Belief], Belief]

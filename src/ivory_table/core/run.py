@@ -83,6 +83,8 @@ class TramStop:
     about: tuple[float, float] | None = None
     #: The spread that was foretold for after the turn.
     spread_foretold_mm: float | None = None
+    #: Of the rounds of read all, turn all: the one it was made in, from 1.
+    round: int = 1
 
 
 @dataclass(frozen=True)
@@ -297,6 +299,15 @@ class RunState:
     @property
     def visited(self) -> set[int]:
         return {s.screw for s in self.stops}
+
+    @property
+    def to_prove(self) -> int | None:
+        """The knob just read in mm that has not shown its sense: turned and read again here, it shows what it does."""
+        if self.way != "read_all" or not self.readings:
+            return None
+        j = self.readings[-1].screw
+        unproved = j in self.round_read and j not in self.visited and advice.sense_in_doubt(self.belief, j)
+        return j if unproved else None
 
     def machine_believes(self, xy: Array) -> Array:
         """(n,) heights in mm that the machine itself follows with its mesh on; else zeros."""
@@ -592,8 +603,12 @@ class RunState:
             last = replace(now.stops[-1], further=what.marks, spread_mm=belief.spread()[0])
             stops = (*now.stops[:-1], last)
         else:
-            stops = (*now.stops, TramStop(entry_id, j, 0, what.marks, belief.spread()[0]))
-        return replace(now, belief=belief, pending=None, stops=stops, moved_mm=now._moved(j, what.marks))
+            stops = (*now.stops, TramStop(entry_id, j, 0, what.marks, belief.spread()[0], round=now.rounds + 1))
+        # What was read at a knob before it was turned is no longer how high it stands.
+        read = {k: v for k, v in now.round_read.items() if k != j or not what.marks}
+        return replace(
+            now, belief=belief, pending=None, stops=stops, round_read=read, moved_mm=now._moved(j, what.marks)
+        )
 
     def _turned_all(self, entry_id: str, what: TurnedAll) -> "RunState":
         if len(what.marks) != len(self.screws):
@@ -604,7 +619,7 @@ class RunState:
             if marks:
                 belief = advice.turned(belief, now.screws, j, marks)
         spread = belief.spread()[0]
-        stops = tuple(TramStop(entry_id, j, 0, m, spread) for j, m in enumerate(what.marks) if m)
+        stops = tuple(TramStop(entry_id, j, 0, m, spread, round=now.rounds + 1) for j, m in enumerate(what.marks) if m)
         moved = now
         for j, m in enumerate(what.marks):
             moved = replace(moved, moved_mm=moved._moved(j, m))
@@ -613,9 +628,12 @@ class RunState:
     def doubtful_reading(self, what: ReadMm) -> tuple[float, float | None] | None:
         """What was expected where a reading is over 5 sd away, and the slip that would explain it, if one does.
 
-        The slips: a sign, or a decimal point by one place.
+        The slips: a sign, or a decimal point by one place. What a knob that works the other way would make of
+        it is no slip.
         """
         row, zero, sd, sign = self._reading_row(what)
+        if self.belief.foresees(row, zero + sign * what.value_mm, sd) > TRAM.reversed_share / 10:
+            return None
         mean, spread = self.belief.of(row[None, :])
         expected = sign * (float(mean[0]) - zero)
         total = float(np.hypot(spread[0], sd))

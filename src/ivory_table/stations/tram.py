@@ -33,7 +33,18 @@ from .head import Caution, RunHead, cautions, head_of
 from .sheet import Figure, Sheet, Spot, height_field, knob_marks, sheet_of
 
 Step = Literal[
-    "beam", "no_knobs", "sense", "count", "skirt", "further", "read", "turn_all", "centre", "done", "beyond_knobs"
+    "beam",
+    "no_knobs",
+    "sense",
+    "count",
+    "skirt",
+    "further",
+    "read",
+    "prove",
+    "turn_all",
+    "centre",
+    "done",
+    "beyond_knobs",
 ]
 
 
@@ -225,6 +236,8 @@ def now_at(run: OpenRun) -> Now:
     if step == "read":
         at = next(j for j in range(len(state.screws)) if j not in state.round_read)
         return Now(step, screw=state.screws[at].name, at=at)
+    if step == "prove" and state.to_prove is not None:
+        return _proving(state, state.to_prove)
     if step == "turn_all":
         marks = advice.turn_plan(state.belief, state.screws, 0.5)
         return Now(
@@ -243,6 +256,29 @@ def now_at(run: OpenRun) -> Now:
             reasons=("The turns minimise the expected squared spread, in half marks.",),
         )
     return Now(step)
+
+
+def _proving(state: RunState, j: int) -> Now:
+    """A turn whose reading shows what this knob does; the other way where this way would run out."""
+    screw = state.screws[j]
+    marks = advice.proving_marks(screw)
+
+    def ends(marks: float) -> RunsOut | None:
+        up = tuple(marks * s.mm_per_mark * s.sense if k == j else 0.0 for k, s in enumerate(state.screws))
+        return runs_out(state.screws, state.moved_mm, up)
+
+    if ends(marks) is not None and ends(-marks) is None:
+        marks = -marks
+    return Now(
+        "prove",
+        screw=screw.name,
+        mm_per_mark=screw.mm_per_mark,
+        further=Turn(screw=screw.name, marks=marks, up_mm=marks * screw.mm_per_mark * screw.sense),
+        runs_out=ends(marks),
+        marks={j: marks},
+        at=j,
+        reasons=("A turn between two readings tells the knob's sense and how much of it the plate passes.",),
+    )
 
 
 #: Measured: `docs/guide/trial.md`.
@@ -350,6 +386,8 @@ def _step(state: RunState) -> Step:
         return "centre" if state.centre_felt is None else "beyond_knobs"
     if state.trammed and not state.round_read:
         return "centre" if state.centre_felt is None else "done"
+    if state.to_prove is not None:
+        return "prove"
     if state.way == "read_all":
         return "turn_all" if len(state.round_read) == len(state.screws) else "read"
     return "skirt" if state.way == "skirt" else "count"
@@ -436,16 +474,18 @@ def _rounds(state: RunState) -> tuple[Round, ...]:
         last = max(r.round for r in state.readings)
         for number in range(1, last + 1):
             read = [r for r in state.readings if r.round == number]
-            values = [r.value_mm for r in read]
-            foretold = [r.foretold_mm for r in read]
+            # A screw read before and after it was proved stands where the last reading found it.
+            at_last = {r.screw: r for r in read}.values()
+            values = [r.value_mm for r in at_last]
+            foretold = [r.foretold_mm for r in at_last]
             # The first round is read over a zero nobody knows: nothing of it was foretold.
-            knew = number > 1 and len(read) == m
+            knew = number > 1 and len(at_last) == m
             found.append(
                 Round(
                     number=number,
                     spread_mm=float(max(values) - min(values)),
                     spread_foretold_mm=float(max(foretold) - min(foretold)) if knew else None,
-                    stops=(),
+                    stops=tuple(line for line, s in zip(lines, state.stops, strict=True) if s.round == number),
                     readings=tuple(
                         ReadLine(
                             entry_id=r.entry_id,
@@ -505,7 +545,7 @@ def practice(desk: Desk, run: OpenRun) -> What:
         loose = hands.is_loose(j) if now.ask_before else None
         before: Literal["loose", "tight"] | None = None if loose is None else "loose" if loose else "tight"
         return Counted(screw=now.screw, marks=hands.turn_until_drag(j), before=before)
-    if now.step == "further" and now.further:
+    if now.step in ("further", "prove") and now.further:
         hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
         return Turned(screw=now.further.screw, marks=now.further.marks)
     if now.step == "beam":

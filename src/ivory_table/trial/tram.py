@@ -131,7 +131,7 @@ class Tally:
     """What one tram under a policy brought."""
 
     def __init__(self) -> None:
-        self.stops = self.rounds = self.rounds_turned = self.false_alarms = 0
+        self.stops = self.rounds = self.rounds_turned = self.readings = self.false_alarms = 0
         self.within = False
         self.held: list[bool] = []
         self.spread_held: list[bool] = []
@@ -211,14 +211,26 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
 
 
 def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
-    """Readings in mm at every screw, then all the turns at once, in half marks."""
+    """Readings in mm at every screw, then all the turns at once, in half marks.
+
+    A knob whose sense is in doubt is proved where the instrument stands: a turn, and one more reading.
+    """
     tally, screws = Tally(), person.screws
     surface = belief.surface
+
+    def read(before: Belief, j: int) -> Belief:
+        value = float(person.plant.heights[j]) + 0.3 + float(person.rng.normal(0, SCENARIO["reading_sd_mm"]))
+        row = before.gap_row(screws[j].x_mm, screws[j].y_mm) + surface.unit(surface.probe_zero)
+        tally.readings += 1
+        return before.read(row, value, TRAM.dial_sd_mm)
+
     for number in range(1, cap(screws) + 1):
         for j, screw in enumerate(screws):
-            value = float(person.plant.heights[j]) + 0.3 + float(person.rng.normal(0, SCENARIO["reading_sd_mm"]))
-            row = belief.gap_row(screw.x_mm, screw.y_mm) + surface.unit(surface.probe_zero)
-            belief = belief.read(row, value, TRAM.dial_sd_mm)
+            belief = read(belief, j)
+            if number == 1 and advice.sense_in_doubt(belief, j):
+                proving = advice.proving_marks(screw)
+                person.turn(j, proving)
+                belief = read(advice.turned(belief, screws, j, proving), j)
         t0 = time.perf_counter()
         done = number > 1 and belief.p_within(TOL) >= TRAM.done_at
         marks = np.zeros(len(screws)) if done else advice.turn_plan(belief, screws, SCENARIO["reading_marks"])
@@ -338,6 +350,7 @@ def _summed(results: list[dict[str, Tally]], most: int) -> dict[str, Any]:
         }
         if policy.startswith("read all"):
             entry["mean_turned"] = round(float(np.mean([t.rounds_turned for t in tallies])), 2)
+            entry["mean_readings"] = round(float(np.mean([t.readings for t in tallies])), 2)
         if tallies[0].held:
             stops = sum(t.stops for t in tallies)
             entry |= {

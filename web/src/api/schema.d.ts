@@ -3508,7 +3508,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "beam" | "no_knobs" | "sense" | "count" | "skirt" | "further" | "read" | "turn_all" | "centre" | "done" | "beyond_knobs";
+            step: "beam" | "no_knobs" | "sense" | "count" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
             /**
              * Stop
              * @default 1

@@ -40,6 +40,7 @@ class _Tram(Value):
     reversed_share: float
     reversed_proved: float
     reversed_at: float
+    proving_turn: float
     said_wrong: float
     common_weight: float
     dial_sd_mm: float

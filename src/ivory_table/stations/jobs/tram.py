@@ -12,6 +12,7 @@ from ivory_table.core.entries import (
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.motion import come_down, go, lift, lowest_mm
 from ivory_table.core.offset import next_move
+from ivory_table.core.plate import Screw
 
 from .. import extras
 from ..desk import Refused
@@ -118,5 +119,19 @@ def probe_screws(work: Work) -> None:
         if j in work.state.round_read:
             continue
         work.session.progress(s.name, j / len(screws))
-        value = probed(work, s.x_mm, s.y_mm, s.name)
-        work.keep(ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="probe", value_mm=value, screw=s.name))
+        _probe_screw(work, s)
+        proving = now_at(work.now)
+        if proving.step == "prove" and proving.further is not None:
+            work.send(lift(work.state, work.session.manner))
+            work.settle()
+            words = turn_words(proving.further.marks, s, work.now.setup.machine.seen_from)
+            asked = f"Turn {s.name} {words}; it is probed again, to see what this knob does. Or leave it."
+            made = work.session.question(asked, ("turned", "left"), "turn") == "turned"
+            work.keep(Turned(screw=s.name, marks=proving.further.marks if made else 0), "hand")
+            if made:
+                _probe_screw(work, s)
+
+
+def _probe_screw(work: Work, screw: Screw) -> None:
+    value = probed(work, screw.x_mm, screw.y_mm, screw.name)
+    work.keep(ReadMm(x_mm=screw.x_mm, y_mm=screw.y_mm, instrument="probe", value_mm=value, screw=screw.name))

@@ -21,13 +21,13 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
           </summary>
           <ul>
             {[...round.stops].reverse().map((s) => (
-              <li key={s.entry_id} className="flex items-center gap-2">
+              <li key={`${s.entry_id} ${s.screw}`} className="flex items-center gap-2">
                 <span className="flex-1">
                   <span className="first-letter:uppercase">{s.screw}</span>{" "}
                   <span className="text-graphite">{stopWords(s, from)}</span>
                 </span>
                 <span className="font-mono">{signed(s.height_mm)}</span>
-                <Back id={s.entry_id} name={s.screw} takeBack={takeBack} />
+                <Back id={s.entry_id} name={turnedWith(round, s)} takeBack={takeBack} />
               </li>
             ))}
             {round.readings.map((r) => (
@@ -49,8 +49,16 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
   );
 }
 
+/** Knobs turned all at once are one row: taken back together. */
+function turnedWith(round: View["rounds"][number], s: StopLine): string {
+  const together = round.stops.filter((other) => other.entry_id === s.entry_id).length;
+  return together > 1 ? `all ${together} turns` : s.screw;
+}
+
 function stopWords(s: StopLine, from: SeenFrom): string {
   const short = (text: string) => text.replace("counter-clockwise", "ccw").replace("clockwise", "cw");
+  // A turn on its own, with no count before it.
+  if (!s.marks && s.further && !s.about) return short(turnWords(s.further, from));
   const more = s.further ? `, ${fraction(s.further)} ${short(way(s.further, from))} more` : "";
   const about = s.about ? ` (foretold ${short(turnWords(Math.round(s.about[0]), from))})` : "";
   return short(turnWords(s.marks, from)) + about + more;

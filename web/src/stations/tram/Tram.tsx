@@ -63,7 +63,7 @@ export function Tram() {
         if (grade) keep({ kind: "skirt_seen", screw, grade });
       },
     });
-  if (step === "further" && view.further) {
+  if ((step === "further" || step === "prove") && view.further) {
     const further = view.further;
     keys.unshift({
       keys: ["Enter"],
@@ -150,7 +150,7 @@ export function Tram() {
             )}
           </div>
           {view.head.machine.screws.length > 0 &&
-            (step === "count" || step === "read" || step === "turn_all" || step === "skirt") && (
+            (step === "count" || step === "read" || step === "prove" || step === "turn_all" || step === "skirt") && (
               <Choice
                 label="Way of working"
                 value={view.way}
@@ -401,6 +401,41 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             {f.marks ? "Turned, go on" : "Go on"}
           </Button>
           <OtherTurn key={view.head.seq} screw={f.screw} from={from} keep={keep} busy={acts.busy} />
+        </>
+      );
+    }
+    case "prove": {
+      const f = view.further;
+      if (!f) return null;
+      return (
+        <>
+          <Eyebrow left={f.screw} right="once per knob" />
+          <h2 className="text-3xl leading-tight font-semibold">Turn it {fraction(f.marks)}, then read it again.</h2>
+          <p className="text-xl font-medium">
+            {way(f.marks, from)}, {seen}
+          </p>
+          <p className="text-graphite">
+            Lift the tip first; leave the instrument where it is. The two readings tell which way this knob works and
+            what the plate passes of it, so that the turns to come are right the first time.
+          </p>
+          <RunsOut view={view} from={from} />
+          <Button
+            look="main"
+            keyHint="Enter"
+            disabled={acts.busy}
+            onClick={() => keep({ kind: "turned", screw: f.screw, marks: f.marks })}
+          >
+            Turned, read again
+          </Button>
+          <OtherTurn key={view.head.seq} screw={f.screw} from={from} keep={keep} busy={acts.busy} />
+          <Button
+            look="quiet"
+            className="self-start px-0"
+            disabled={acts.busy}
+            onClick={() => keep({ kind: "turned", screw: f.screw, marks: 0 })}
+          >
+            leave this knob, go on
+          </Button>
         </>
       );
     }
