@@ -19,6 +19,9 @@ from .plate import Screw
 from .tram import hand_error_mm
 from .value import Array
 
+#: On more screws than this, plans of several visits lead to and fro between two stiff ones: one visit is looked at.
+_LOOKED_AHEAD = 5
+
 #: Extra turns that are worth looking at after a count.
 _FURTHER = np.arange(-8, 9) / 2
 
@@ -175,8 +178,8 @@ class _Ahead:
 
 @lru_cache(maxsize=16)
 def _sets(m: int) -> tuple[tuple[int, ...], ...]:
-    """Sets of screws worth looking ahead to, small ones first: up to three of four, two of many."""
-    most = 3 if m <= 5 else 2
+    """Sets of screws worth looking ahead to, small ones first: up to three, of many screws one by one."""
+    most = 3 if m <= _LOOKED_AHEAD else 1
     return tuple(s for n in range(1, most + 1) for s in combinations(range(m), n))
 
 
@@ -201,9 +204,17 @@ def studentized_range_90(m: int) -> float:
 def next_stop(
     belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, tol_mm: float, last: int | None = None
 ) -> Stop:
-    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself."""
-    ahead = _Ahead.of(belief, screws)
+    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself.
+
+    On many screws, the one expected to stand furthest from their common height.
+    """
     m = len(screws)
+    if m > _LOOKED_AHEAD:
+        away = _from_common(belief)
+        if last is not None:
+            away[last] = 0.0
+        return at_stop(belief, screws, drag_gap_mm, int(np.argmax(away)))
+    ahead = _Ahead.of(belief, screws)
     costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
     first = costs[:m].copy()
     if last is not None:
@@ -215,6 +226,14 @@ def next_stop(
     among = [j for j in chosen if j != last] or [j for j in range(m) if j != last]
     j = min(among, key=lambda j: first[j])
     return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
+
+
+def _from_common(belief: Belief) -> Array:
+    """(m,) expected square of each screw's height against the common height, mm2."""
+    m = belief.surface.knobs
+    centre = np.eye(m) - 1.0 / m
+    mean, cov = belief.collapsed
+    return np.asarray(np.diag(centre @ cov[:m, :m] @ centre) + (centre @ mean[:m]) ** 2)
 
 
 def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
@@ -263,22 +282,13 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     """How much further to turn the screw that now drags.
 
     If a turn makes it likely enough that all is within, the likeliest; else the one that
-    leaves least after the best next visit.
+    leaves least after the best next visits. On many screws always the likeliest.
     """
     m = len(screws)
     screw = screws[j]
     options = _FURTHER
     up = options * screw.mm_per_mark * screw.sense
     heights = belief.mean[None, :, :m] + up[:, None, None] * belief.passes[None, :, :, j]
-    ahead = _Ahead.of(belief, screws)
-    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm), j, up)
-    costs[:, j] = np.inf
-    ends_at = _ends_at(m, tol_mm)
-    ends = _fewest(ahead, costs, ends_at)
-    # Visits first, then what they leave.
-    value = ahead.size[ends] * ends_at + costs[np.arange(len(ends)), ends]
-    # Half marks only to end it: on the way there a hand's error is as large.
-    value[options % 1 != 0] = np.inf
     order = np.argsort(np.abs(options), kind="stable")
     likely = _quick_sd_range(heights, belief)
     flattest = order[np.argsort(likely[order], kind="stable")][:2]
@@ -289,8 +299,12 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
 
     # Staying put costs no hand error, so it is always asked as well.
     tried = {k: made(k) for k in dict.fromkeys((int(order[0]), *map(int, flattest)))}
-    best = max(tried, key=lambda k: tried[k].p_within(tol_mm))
-    if tried[best].p_within(tol_mm) < TRAM.done_at:
+    # As long as none is likely at all, the flattest.
+    best = max(tried, key=lambda k: (tried[k].p_within(tol_mm), -likely[k] if m > _LOOKED_AHEAD else 0.0))
+    if m <= _LOOKED_AHEAD and tried[best].p_within(tol_mm) < TRAM.done_at:
+        value = _left_after(belief, screws, j, up, tol_mm, drag_gap_mm)
+        # Half marks only to end it: on the way there a hand's error is as large.
+        value[options % 1 != 0] = np.inf
         best = int(order[np.argmin(value[order])])
     after = tried.get(best) or made(best)
     spread, sd = after.spread()
@@ -303,6 +317,18 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
         spread_sd_mm=sd,
         others_mm=tuple(float(v) for v in own * up[best]),
     )
+
+
+def _left_after(
+    belief: Belief, screws: tuple[Screw, ...], j: int, up: Array, tol_mm: float, drag_gap_mm: float
+) -> Array:
+    """(options,) what turning knob j by each of `up` (mm) leaves to do: visits first, then what they leave."""
+    ahead = _Ahead.of(belief, screws)
+    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm), j, up)
+    costs[:, j] = np.inf
+    ends_at = _ends_at(len(screws), tol_mm)
+    ends = _fewest(ahead, costs, ends_at)
+    return np.asarray(ahead.size[ends] * ends_at + costs[np.arange(len(ends)), ends])
 
 
 def _quick_sd_range(heights: Array, belief: Belief) -> Array:

@@ -86,7 +86,7 @@ class Belief:
             np.asarray(gains, dtype=float),
             np.asarray(gain_sds, dtype=float),
             np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
-            hypotheses or (TRAM.hypotheses * m // 4 if m > 3 else TRAM.hypotheses // 8),
+            hypotheses or (TRAM.hypotheses * min(m, 6) // 4 if m > 3 else TRAM.hypotheses // 8),
         )
         return prior.drawn(mean, cov)
 
@@ -130,7 +130,9 @@ class Belief:
 
     def _then(self, step: "Step") -> "Belief":
         after = replace(step(self), told=(*self.told, step))
-        if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + 2:
+        # Everything is told again each time: on many screws, with much to tell, not at every stop.
+        rest = 2 if self.surface.knobs <= 4 else len(after.told) // 6
+        if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + rest:
             after = after.rechosen()
         return after
 
