@@ -247,6 +247,8 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     run = keep(desk, "tram", Turned(screw="front right", marks=0))
     assert (tram.view(run).step, tram.view(run).screw) == ("read", "rear left")
     story = tram.view(run).rounds
+    # The turns between them moved what was read before: the story tells what is believed.
+    assert story[0].spread_mm == pytest.approx(run.state.belief.spread()[0])
     assert [(s.screw, s.further) for s in story[0].stops] == [("front left", -4 * sense), ("front right", 0)]
     assert len(story[0].readings) == 3
 

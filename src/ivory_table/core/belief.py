@@ -131,7 +131,7 @@ class Belief:
     def _then(self, step: "Step") -> "Belief":
         after = replace(step(self), told=(*self.told, step))
         # Everything is told again each time: on many screws, with much to tell, not at every stop.
-        rest = 2 if self.surface.knobs <= 4 else len(after.told) // 6
+        rest = 2 if self.surface.knobs <= 4 else len(after.told) // 12
         if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + rest:
             after = after.rechosen()
         return after

@@ -81,8 +81,8 @@ class TramStop:
     spread_mm: float = 0.0
     #: What was foretold of the count, with its sd; None where nobody could know.
     about: tuple[float, float] | None = None
-    #: The spread that was foretold for after the turn.
-    spread_foretold_mm: float | None = None
+    #: The spread believed in before all knobs were turned at once.
+    spread_before_mm: float | None = None
     #: Of the rounds of read all, turn all: the one it was made in, from 1.
     round: int = 1
 
@@ -618,8 +618,12 @@ class RunState:
         for j, marks in enumerate(what.marks):
             if marks:
                 belief = advice.turned(belief, now.screws, j, marks)
-        spread = belief.spread()[0]
-        stops = tuple(TramStop(entry_id, j, 0, m, spread, round=now.rounds + 1) for j, m in enumerate(what.marks) if m)
+        spread, before = belief.spread()[0], now.belief.spread()[0]
+        stops = tuple(
+            TramStop(entry_id, j, 0, m, spread, spread_before_mm=before, round=now.rounds + 1)
+            for j, m in enumerate(what.marks)
+            if m
+        )
         moved = now
         for j, m in enumerate(what.marks):
             moved = replace(moved, moved_mm=moved._moved(j, m))

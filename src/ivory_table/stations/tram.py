@@ -8,6 +8,7 @@ import numpy as np
 from ivory_table.core import advice
 from ivory_table.core.bead import Grade
 from ivory_table.core.beam import BeamAdvice, BeamReading, level
+from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import BEAD, TRAM
 from ivory_table.core.entries import (
     BeamRead,
@@ -240,6 +241,7 @@ def now_at(run: OpenRun) -> Now:
         return _proving(state, state.to_prove)
     if step == "turn_all":
         marks = advice.turn_plan(state.belief, state.screws, 0.5)
+        after = _after_plan(state, marks)
         return Now(
             step,
             turns=tuple(
@@ -252,7 +254,8 @@ def now_at(run: OpenRun) -> Now:
                 tuple(float(m * s.mm_per_mark * s.sense) for s, m in zip(state.screws, marks, strict=True)),
             ),
             marks={j: float(m) for j, m in enumerate(marks) if m},
-            spread_after_mm=_after_plan(state, marks),
+            spread_after_mm=after.spread()[0],
+            p_after=after.p_within(state.tol_mm),
             reasons=("The turns minimise the expected squared spread, in half marks.",),
         )
     return Now(step)
@@ -281,10 +284,17 @@ def _proving(state: RunState, j: int) -> Now:
     )
 
 
+def _stops_left(state: RunState, p_within: float, unvisited: int) -> float | None:
+    """Known where it was simulated: counting on four screws and fewer."""
+    if p_within < TRAM.done_at and (len(state.screws) > 4 or state.way == "read_all"):
+        return None
+    return advice.stops_left(p_within, unvisited)
+
+
 #: Measured: `docs/guide/trial.md`.
 _TOO_SURE = (
-    "By counts alone, chances on more than four screws are too sure: of plates said to be within, about two in three "
-    "are. Read the heights in mm if you can, or check with a proof."
+    "By counts alone, more than four screws take long, and chances are still a little too sure: of plates said to be "
+    "within, about four in five are. Read the heights in mm if you can, or check with a proof."
 )
 
 
@@ -333,7 +343,7 @@ def view(run: OpenRun) -> TramView:
             "spread_after_sd_mm": now.spread_after_sd_mm,
             "p_within": p,
             "tol_mm": state.tol_mm,
-            "stops_left": advice.stops_left(p, unvisited) if len(state.screws) <= 4 or p >= TRAM.done_at else None,
+            "stops_left": _stops_left(state, p, unvisited),
             "passes_twist": passes,
             "against_sense": state.against_sense,
             "centre": _centre_words(state),
@@ -433,12 +443,12 @@ def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
     return f"this plate rocks: {state.screws[j].name} goes {size:.2f} mm {way} with it"
 
 
-def _after_plan(state: RunState, marks: np.ndarray) -> float:
+def _after_plan(state: RunState, marks: np.ndarray) -> Belief:
     belief = state.belief
     for j, m in enumerate(marks):
         if m:
             belief = advice.turned(belief, state.screws, j, float(m))
-    return belief.spread()[0]
+    return belief
 
 
 def _centre_words(state: RunState) -> str:
@@ -483,7 +493,7 @@ def _rounds(state: RunState) -> tuple[Round, ...]:
             found.append(
                 Round(
                     number=number,
-                    spread_mm=float(max(values) - min(values)),
+                    spread_mm=_spread_found(state, number, values),
                     spread_foretold_mm=float(max(foretold) - min(foretold)) if knew else None,
                     stops=tuple(line for line, s in zip(lines, state.stops, strict=True) if s.round == number),
                     readings=tuple(
@@ -511,6 +521,14 @@ def _rounds(state: RunState) -> tuple[Round, ...]:
             )
         )
     return tuple(found)
+
+
+def _spread_found(state: RunState, number: int, values: list[float]) -> float:
+    """Of a round's readings; what is believed where knobs were proved between them, which moves what was read before."""
+    turned = [s for s in state.stops if s.round == number]
+    if all(s.spread_before_mm is not None for s in turned):
+        return float(max(values) - min(values))
+    return next((s.spread_before_mm for s in turned if s.spread_before_mm is not None), state.belief.spread()[0])
 
 
 def _learnt(state: RunState) -> tuple[LearntLine, ...]:

@@ -99,12 +99,14 @@ export function Tram() {
   const go = () => navigate(`/runs/${runId}/mesh`);
   if (step === "done" || step === "beyond_knobs")
     keys.unshift({ keys: ["Enter"], cap: "Enter", does: "go to Mesh", run: go });
+  const expected = view.stops_left === null ? "not known" : view.stops_left ? view.stops_left.toFixed(0) : "none";
   const facts: [string, string][] = [
-    ["Stops so far", String(view.stops.length)],
-    [
-      "Stops still expected",
-      view.stops_left === null ? "not known" : view.stops_left ? view.stops_left.toFixed(0) : "none",
-    ],
+    ...((view.way === "read_all"
+      ? [["Rounds so far", String(view.rounds.length)]]
+      : [
+          ["Stops so far", String(view.stops.length)],
+          ["Stops still expected", expected],
+        ]) as [string, string][]),
     [`Within ±${view.tol_mm.toFixed(2)}`, `${(100 * view.p_within).toFixed(0)} %`],
   ];
   if (view.passes_twist)
@@ -455,7 +457,8 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             ))}
           </ul>
           <p className="text-graphite">
-            {seen}; spread then about {view.spread_after_mm?.toFixed(2)} mm
+            {seen}; spread then about {view.spread_after_mm?.toFixed(2)} mm, within ±{view.tol_mm.toFixed(2)} mm:{" "}
+            {(100 * (view.p_after ?? 0)).toFixed(0)} % likely
           </p>
           <RunsOut view={view} from={from} />
           <Button
