@@ -294,7 +294,7 @@ def _stops_left(state: RunState, p_within: float, unvisited: int) -> float | Non
 #: Measured: `docs/guide/trial.md`.
 _TOO_SURE = (
     "By counts alone, more than four screws take long, and chances are still a little too sure: of plates said to be "
-    "within, about four in five are. Read the heights in mm if you can, or check with a proof."
+    "within, about three in four are. Read the heights in mm if you can, or check with a proof."
 )
 
 
