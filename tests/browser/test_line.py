@@ -59,9 +59,10 @@ def test_a_machine_is_proved_by_keys_and_its_checks_are_kept(desk_page: Page) ->
             break
         page.wait_for_timeout(150)
     expect(page.get_by_text("on the line: idle")).to_be_visible()
+    said = page.get_by_role("region", name="The machine on the line").inner_text()
     page.get_by_role("button", name="keys and kept rows").click()
     for row in ("fans proved", "stops proved", "axes proved", "trigger proved"):
-        expect(page.get_by_text(f"check {row}: done")).to_be_visible()
+        expect(page.get_by_text(f"check {row}: done"), said).to_be_visible()
     page.get_by_role("button", name="Close").click()
     assert serious(page) == []
     leave(page)
