@@ -393,16 +393,14 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             </p>
             {view.gives_back && <p className="text-sm">{view.gives_back}</p>}
           </Panel>
-          <RunsOut view={view} from={from} />
-          <Button
-            look="main"
-            keyHint="Enter"
-            disabled={acts.busy}
-            onClick={() => keep({ kind: "turned", screw: f.screw, marks: f.marks })}
-          >
-            {f.marks ? "Turned, go on" : "Go on"}
-          </Button>
-          <OtherTurn key={view.head.seq} screw={f.screw} from={from} keep={keep} busy={acts.busy} />
+          <TurnMade
+            turn={f}
+            says={f.marks ? "Turned, go on" : "Go on"}
+            view={view}
+            from={from}
+            acts={acts}
+            keep={keep}
+          />
         </>
       );
     }
@@ -420,16 +418,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             Lift the tip first; leave the instrument where it is. The two readings tell which way this knob works and
             what the plate passes of it, so that the turns to come are right the first time.
           </p>
-          <RunsOut view={view} from={from} />
-          <Button
-            look="main"
-            keyHint="Enter"
-            disabled={acts.busy}
-            onClick={() => keep({ kind: "turned", screw: f.screw, marks: f.marks })}
-          >
-            Turned, read again
-          </Button>
-          <OtherTurn key={view.head.seq} screw={f.screw} from={from} keep={keep} busy={acts.busy} />
+          <TurnMade turn={f} says="Turned, read again" view={view} from={from} acts={acts} keep={keep} />
           <Button
             look="quiet"
             className="self-start px-0"
@@ -596,6 +585,29 @@ function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: W
         Keep
       </Button>
     </form>
+  );
+}
+
+type TurnMadeProps = Pick<SlipProps, "view" | "from" | "acts" | "keep"> & {
+  turn: NonNullable<View["further"]>;
+  says: string;
+};
+
+/** What a turn would run into, and how it was made: as advised, or otherwise. */
+function TurnMade({ turn, says, view, from, acts, keep }: TurnMadeProps) {
+  return (
+    <>
+      <RunsOut view={view} from={from} />
+      <Button
+        look="main"
+        keyHint="Enter"
+        disabled={acts.busy}
+        onClick={() => keep({ kind: "turned", screw: turn.screw, marks: turn.marks })}
+      >
+        {says}
+      </Button>
+      <OtherTurn key={view.head.seq} screw={turn.screw} from={from} keep={keep} busy={acts.busy} />
+    </>
   );
 }
 
