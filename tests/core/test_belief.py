@@ -63,19 +63,80 @@ def test_flattened_weights_leave_so_many_alive() -> None:
     assert 1 / np.square(weights).sum() == pytest.approx(80, rel=0.01)
 
 
-def test_hypotheses_are_weighed_by_how_well_they_foretold() -> None:
-    """Turning one screw of a rocking plate and reading the opposite one tells the compliance."""
+def turned_once(belief: Belief) -> Belief:
+    """All read level, one knob of a plate that passes 20 % of a twist turned, all read again."""
     true = coupling(np.full(4, 1 / 0.2 - 1), np.outer([1, -1, -1, 1], [1, -1, -1, 1]) / 4)
-    belief = prior()
     for screw in HERON.machine.screws:
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.003)
     belief = belief.turned(0, 0.4, 0.008)
     for j, screw in enumerate(HERON.machine.screws):
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.4 * true[j, 0], 0.003)
+    return belief
+
+
+def test_hypotheses_are_weighed_by_how_well_they_foretold() -> None:
+    """Turning one screw of a rocking plate and reading the others tells the compliance, once the plate is known to answer."""
+    answers = Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01))
+    belief = turned_once(answers)
     mean, sd = belief.passes_of_twist()
     assert mean == pytest.approx(0.2, abs=0.03)
     assert sd < 0.08
     assert belief.weight.sum() == pytest.approx(1)
+
+
+def test_where_a_plate_may_answer_otherwise_one_turn_tells_less() -> None:
+    known = turned_once(Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01)))
+    unsure = turned_once(Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(0.1), 0.01)))
+    assert unsure.passes_of_twist()[1] > known.passes_of_twist()[1]
+    assert unsure.passes_of_twist()[0] == pytest.approx(0.2, abs=2 * unsure.passes_of_twist()[1])
+
+
+def test_a_plate_that_does_not_answer_as_its_supports_say_is_believed_to() -> None:
+    """Turns that do nothing to a plate, as on a slack bolt, make its answers doubtful and its promises wider."""
+    belief = prior()
+    start = belief.answer_learnt()[0]
+    for turn in (0.3, -0.3, 0.3, -0.3):
+        belief = belief.turned(0, turn, 0.008)
+        for screw in HERON.machine.screws:
+            belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.006)
+    assert belief.answer_learnt()[0] > start + 1
+
+
+def test_on_three_screws_nothing_but_the_hand_is_in_doubt() -> None:
+    belief = Belief.prior(surface_of(screws_of(3)), bias_sd_mm=0.02)
+    assert np.all(belief.answer_sd == 0)
+
+
+def test_hypotheses_are_found_again_where_the_likelihood_is() -> None:
+    """Sharp readings of many turns on six uneven supports leave none of the first hypotheses alive: new ones are."""
+    rng, surface = np.random.default_rng(4), surface_of(screws_of(6))
+    lam = np.array([0.2, 3.0, 0.5, 1.0, 0.1, 2.0])
+    true = coupling(lam, surface.bending)
+    belief = Belief.prior(surface, bias_sd_mm=0.02)
+    heights = np.zeros(6)
+    for k in range(12):
+        j, up = k % 6, float(rng.choice([-0.4, 0.4]))
+        heights = heights + true[:, j] * up
+        belief = belief.turned(j, up, 0.008)
+        for i, (x, y) in enumerate(surface.screws):
+            belief = belief.read(belief.gap_row(x, y), float(heights[i] + rng.normal(0, 0.004)), 0.004)
+    assert belief.alive > len(belief.weight) / 10
+    passes = np.einsum("n,nij->ij", belief.weight, belief.passes)
+    assert np.abs(np.diag(passes) - np.diag(true)).max() < 0.06
+
+
+def test_what_a_turn_would_do_is_drawn_as_the_turn_does_it() -> None:
+    """The chances of every further turn from one set of draws, against telling the turn to the belief."""
+    screws = HERON.machine.screws
+    belief = prior()
+    for j in (0, 3, 1, 2):
+        belief = advice.counted(belief, screws, j, 2, 0.0)
+    ups = np.array([-0.13, 0.0, 0.09])
+    ranges = belief.ranges_after(1, ups, np.hypot(0.008, 0.03 * ups))
+    for up, drawn in zip(ups, ranges, strict=True):
+        told = belief.turned(1, float(up), float(np.hypot(0.008, 0.03 * up))) if up else belief
+        assert drawn.mean() == pytest.approx(told.spread()[0], rel=0.05)
+        assert (drawn <= 0.06).mean() == pytest.approx(told.p_within(0.03), abs=0.03)
 
 
 finite = st.floats(-6, 6)

@@ -19,9 +19,6 @@ from .plate import Screw
 from .tram import hand_error_mm
 from .value import Array
 
-#: On more screws than this, plans of several visits lead to and fro between two stiff ones: one visit is looked at.
-_LOOKED_AHEAD = 5
-
 #: Extra turns that are worth looking at after a count.
 _FURTHER = np.arange(-8, 9) / 2
 
@@ -141,7 +138,8 @@ class _Ahead:
         weighted = (w[:, None, None] * a.transpose(0, 2, 1)) @ centre
         normal = np.tensordot(weighted, a, axes=((0, 2), (0, 1)))
         pull = weighted.sum(axis=0)
-        # The hypotheses' own means stay with g: only the uncertainty within them is left to learn.
+        # What the hypotheses disagree about can be read as well as what each of them does not know.
+        unknown = belief.collapsed[1][:m, :m]
         within = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
         noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
         mark = np.array([s.mm_per_mark for s in screws])
@@ -155,8 +153,8 @@ class _Ahead:
             rows, columns = at[:, :, None], at[:, None, :]
             inverse = np.linalg.inv(normal[rows, columns])
             solve[here[:, None, None], rows, columns] = inverse
-            told = np.linalg.inv(within[rows, columns] + noise * np.eye(at.shape[1]))
-            reach = pull[at] @ within[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
+            told = np.linalg.inv(unknown[rows, columns] + noise * np.eye(at.shape[1]))
+            reach = pull[at] @ unknown[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
             toward = reach @ told @ reach.transpose(0, 2, 1)
             constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
         return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre)
@@ -178,9 +176,9 @@ class _Ahead:
 
 @lru_cache(maxsize=16)
 def _sets(m: int) -> tuple[tuple[int, ...], ...]:
-    """Sets of screws worth looking ahead to, small ones first: up to three, of many screws one by one."""
-    most = 3 if m <= _LOOKED_AHEAD else 1
-    return tuple(s for n in range(1, most + 1) for s in combinations(range(m), n))
+    """Sets of screws worth looking ahead to, small ones first: up to three, and all or all but one."""
+    sizes = [n for n in range(1, m + 1) if n <= 3 or n >= m - 1]
+    return tuple(s for n in sizes for s in combinations(range(m), n))
 
 
 @lru_cache(maxsize=16)
@@ -204,16 +202,8 @@ def studentized_range_90(m: int) -> float:
 def next_stop(
     belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, tol_mm: float, last: int | None = None
 ) -> Stop:
-    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself.
-
-    On many screws, the one expected to stand furthest from their common height.
-    """
+    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself."""
     m = len(screws)
-    if m > _LOOKED_AHEAD:
-        away = _from_common(belief)
-        if last is not None:
-            away[last] = 0.0
-        return at_stop(belief, screws, drag_gap_mm, int(np.argmax(away)))
     ahead = _Ahead.of(belief, screws)
     costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
     first = costs[:m].copy()
@@ -226,14 +216,6 @@ def next_stop(
     among = [j for j in chosen if j != last] or [j for j in range(m) if j != last]
     j = min(among, key=lambda j: first[j])
     return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
-
-
-def _from_common(belief: Belief) -> Array:
-    """(m,) expected square of each screw's height against the common height, mm2."""
-    m = belief.surface.knobs
-    centre = np.eye(m) - 1.0 / m
-    mean, cov = belief.collapsed
-    return np.asarray(np.diag(centre @ cov[:m, :m] @ centre) + (centre @ mean[:m]) ** 2)
 
 
 def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
@@ -282,39 +264,26 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     """How much further to turn the screw that now drags.
 
     If a turn makes it likely enough that all is within, the likeliest; else the one that
-    leaves least after the best next visits. On many screws always the likeliest.
+    leaves least after the best next visits.
     """
-    m = len(screws)
-    screw = screws[j]
-    options = _FURTHER
+    screw, options = screws[j], _FURTHER
     up = options * screw.mm_per_mark * screw.sense
-    heights = belief.mean[None, :, :m] + up[:, None, None] * belief.passes[None, :, :, j]
-    order = np.argsort(np.abs(options), kind="stable")
-    likely = _quick_sd_range(heights, belief)
-    flattest = order[np.argsort(likely[order], kind="stable")][:2]
-
-    def made(k: int) -> Belief:
-        # Only looked at, not told: `_turned` leaves no trace in the belief.
-        return belief._turned(j, float(up[k]), float(hand_error_mm(up[k]))) if options[k] else belief
-
-    # Staying put costs no hand error, so it is always asked as well.
-    tried = {k: made(k) for k in dict.fromkeys((int(order[0]), *map(int, flattest)))}
-    # As long as none is likely at all, the flattest.
-    best = max(tried, key=lambda k: (tried[k].p_within(tol_mm), -likely[k] if m > _LOOKED_AHEAD else 0.0))
-    if m <= _LOOKED_AHEAD and tried[best].p_within(tol_mm) < TRAM.done_at:
+    ranges = belief.ranges_after(j, up, hand_error_mm(up))
+    likely = (ranges <= 2 * tol_mm).mean(axis=1)
+    smallest_first = np.argsort(np.abs(options), kind="stable")
+    best = int(smallest_first[np.argmax(likely[smallest_first])])
+    if likely[best] < TRAM.done_at:
         value = _left_after(belief, screws, j, up, tol_mm, drag_gap_mm)
         # Half marks only to end it: on the way there a hand's error is as large.
         value[options % 1 != 0] = np.inf
-        best = int(order[np.argmin(value[order])])
-    after = tried.get(best) or made(best)
-    spread, sd = after.spread()
+        best = int(smallest_first[np.argmin(value[smallest_first])])
     own = belief.weight @ belief.passes[:, :, j]
     return Further(
         marks=float(options[best]),
         up_mm=float(up[best]),
-        p_within=after.p_within(tol_mm),
-        spread_mm=spread,
-        spread_sd_mm=sd,
+        p_within=float(likely[best]),
+        spread_mm=float(ranges[best].mean()),
+        spread_sd_mm=float(ranges[best].std()),
         others_mm=tuple(float(v) for v in own * up[best]),
     )
 
@@ -329,12 +298,6 @@ def _left_after(
     ends_at = _ends_at(len(screws), tol_mm)
     ends = _fewest(ahead, costs, ends_at)
     return np.asarray(ahead.size[ends] * ends_at + costs[np.arange(len(ends)), ends])
-
-
-def _quick_sd_range(heights: Array, belief: Belief) -> Array:
-    """(options,) expected range of the means: a cheap first sieve for P(within)."""
-    by_screw = [heights[:, :, j] for j in range(heights.shape[2])]
-    return np.asarray((np.maximum.reduce(by_screw) - np.minimum.reduce(by_screw)) @ belief.weight)
 
 
 def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float = 1.0) -> Array:

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 from scipy.special import log_ndtr, ndtri
 from scipy.stats import qmc
 
@@ -24,20 +24,25 @@ from .value import Array
 
 @dataclass(frozen=True, eq=False)
 class Belief:
-    """Weights (n,), parameters (n, m + 1), signs (n, m), drag scatters (n,), couplings (n, m, m), means (n, d), covariances (n, d, d).
+    """Weights (n,), parameters (n, m + 2), signs (n, m), drag scatters (n,), couplings (n, m, m), means (n, d), covariances (n, d, d).
 
     A hypothesis says how far each support yields, whether one knob works against its declared
-    sense (its sign is -1, and its column of `passes` turned round), and how the person's feel scatters.
+    sense (its sign is -1, and its column of `passes` turned round), how the person's feel scatters, and
+    how far the plate's answer to a turn may differ from what yielding supports explain (slack bolts, friction).
     """
 
     surface: Surface
-    #: Parameters of each hypothesis, (n, m + 1), as `Prior` says.
+    #: Parameters of each hypothesis, (n, m + 2), as `Prior` says.
     theta: Array
     signs: Array
     #: One sd in mm of a knob turned until the gauge drags, by hypothesis.
     drag_sd: Array
+    #: One sd of the plate's answer to a turn beyond its supports', as a share of the turn, by hypothesis.
+    answer_sd: Array
     passes: Array
     log_weight: Array
+    #: ln weights before anything was told: what was told since is the likelihood.
+    log_start: Array
     mean: Array
     cov: Array
     prior_of: "Prior"
@@ -56,6 +61,7 @@ class Belief:
         feel: FeelScale | None = None,
         lam_known: tuple[Array, Array] | None = None,
         gains_known: tuple[Array, Array] | None = None,
+        answer_known: tuple[float, float] | None = None,
         reversed_share: ArrayLike = TRAM.reversed_share,
         hypotheses: int | None = None,
     ) -> "Belief":
@@ -63,19 +69,22 @@ class Belief:
 
         `lam_known`: mean (m,) and covariance (m, m) of ln(lam + LAM_FLOOR) taught by earlier runs.
         `gains_known`: mean (m,) and sd (m,) of what each knob gives beyond its pitch, as a share.
+        `answer_known`: mean and sd of ln(answer_sd), the share of a turn that the supports do not explain.
         `reversed_share`: how likely each knob is to work against its declared sense, one or (m,).
         """
         m = surface.knobs
         feel = feel or FeelScale()
-        mean, cov = np.zeros(m + 1), np.zeros((m + 1, m + 1))
+        mean, cov = np.zeros(m + 2), np.zeros((m + 2, m + 2))
         if lam_known is None:
             mean[:m] = np.log(TRAM.lam_median)
             own = TRAM.lam_own_ln_sd if m <= 4 else TRAM.lam_own_many_ln_sd
             cov[:m, :m] = TRAM.lam_common_ln_sd**2 + own**2 * np.eye(m)
         else:
             mean[:m], cov[:m, :m] = lam_known
-        cov += 1e-6 * np.eye(m + 1)
+        cov += 1e-6 * np.eye(m + 2)
         mean[m], cov[m, m] = np.log(feel.scatter_mm), max(feel.scatter_ln_sd, 1e-3) ** 2
+        mean[m + 1], answer_ln_sd = answer_known or (np.log(TRAM.answer_sd), TRAM.answer_ln_sd)
+        cov[m + 1, m + 1] = answer_ln_sd**2
         gains, gain_sds = gains_known or (np.zeros(m), np.full(m, TRAM.gain_prior_sd))
         prior = Prior(
             surface,
@@ -110,18 +119,54 @@ class Belief:
         Adaptive importance sampling (Oh and Berger 1992): sharp readings leave few of the first
         hypotheses alive, and the survivors would be too sure.
         """
-        fresh, rounds = self, TRAM.rechoose_rounds if self.surface.knobs > 4 else 1
-        for _ in range(rounds):
-            weight = fresh.weight if rounds == 1 else _flattened(fresh.log_weight, len(fresh.weight) / 4)
-            mean = weight @ fresh.theta
-            off = fresh.theta - mean
-            cov = 1.5 * (weight[:, None] * off).T @ off + 0.01 * np.eye(len(mean))
-            fresh = self.prior_of.drawn(mean, cov)
+        fresh, best = self, self
+        for _ in range(TRAM.rechoose_rounds):
+            # What most of them shall stand for: no knob reversed, or the one that probably is.
+            wrong = fresh.p_reversed()
+            lead = int(np.argmax(wrong)) if wrong.max(initial=0.0) > 0.5 else -1
+            fresh = self.prior_of.drawn(*fresh._peak(lead), lead)
             for step in self.told:
                 fresh = step(fresh)
+            best = max(best, fresh, key=lambda b: b.alive)
             if fresh.alive >= len(fresh.weight) / TRAM.rechoose_below:
                 break
-        return replace(fresh, told=self.told, chosen_at=len(self.told))
+        return replace(best, told=self.told, chosen_at=len(self.told))
+
+    def _peak(self, lead: int) -> tuple[Array, Array]:
+        """Where the hypotheses' parameters are likeliest, and how sharply: mean (k,) and covariance (k, k).
+
+        A quadratic through ln likelihood of the hypotheses by weighted least squares, the prior's own added (a response
+        surface, Box and Wilson 1951). Hypotheses that are as good as dead still tell its slope; of what
+        nothing was told, the prior stays.
+        """
+        prior = self.prior_of
+        same = self.signs[:, lead] < 0 if lead >= 0 else (self.signs > 0).all(axis=1)
+        if same.sum() < len(self.weight) / 2:
+            # Too few stand for this reversed knob to tell anything of it: look everywhere first.
+            return prior.mean, prior.cov
+        root = np.linalg.cholesky(prior.cov)
+        # In z the prior is a standard normal.
+        z = np.linalg.solve(root, (self.theta[same] - prior.mean).T).T
+        told = (self.log_weight - self.log_start)[same]
+        weight = _flattened(told - 0.5 * (z * z).sum(axis=1), len(z) / 4)
+        at = weight @ z
+        scale = np.sqrt(weight @ (z - at) ** 2)
+        off = (z - at) / scale
+        k = off.shape[1]
+        i, j = np.triu_indices(k)
+        terms = np.column_stack([np.ones(len(off)), off, off[:, i] * off[:, j]])
+        weighted = (terms * weight[:, None]).T
+        fit = np.linalg.solve(weighted @ terms + 1e-3 * np.eye(terms.shape[1]), weighted @ (told - weight @ told))
+        curved = np.zeros((k, k))
+        curved[i, j] = fit[1 + k :]
+        curved = (curved + curved.T) / np.outer(scale, scale)
+        sharp, axes = np.linalg.eigh(np.eye(k) - curved)
+        sharp = np.clip(sharp, 1.0, 1e4)
+        step = axes.T @ (fit[1 : 1 + k] / scale - at) / sharp
+        # Not further than three of its own sds: the quadratic is only good nearby.
+        step *= min(1.0, 3.0 / max(float(np.sqrt((step**2 * sharp).mean())), 1e-9))
+        spread = root @ axes
+        return prior.mean + root @ (at + axes @ step), 1.3 * (spread / sharp) @ spread.T
 
     @property
     def alive(self) -> float:
@@ -130,8 +175,8 @@ class Belief:
 
     def _then(self, step: "Step") -> "Belief":
         after = replace(step(self), told=(*self.told, step))
-        # Everything is told again each time: on many screws, with much to tell, not at every stop.
-        rest = 2 if self.surface.knobs <= 4 else len(after.told) // 12
+        # Everything is told again each time: with much to tell, not at every stop.
+        rest = max(2, len(after.told) // 12)
         if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + rest:
             after = after.rechosen()
         return after
@@ -149,12 +194,18 @@ class Belief:
         # Only the heights at the knobs move, so only their rows and columns change.
         m, g = self.surface.knobs, self.surface.first_gain + knob
         a = self.passes[:, :, knob]
-        mean, cov = self.mean.copy(), self.cov.copy()
-        mean[:, :m] += a * (up_mm * (1 + self.mean[:, g]))[:, None]
-        along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
-        cov[:, :m, :] += along
-        cov[:, :, :m] += along.transpose(0, 2, 1)
-        own = sd_mm**2 + up_mm**2 * self.cov[:, g, g]
+        mean, cov = self.mean, self.cov.copy()
+        own = np.full(len(a), sd_mm**2)
+        if up_mm:
+            mean = mean.copy()
+            mean[:, :m] += a * (up_mm * (1 + self.mean[:, g]))[:, None]
+            along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
+            cov[:, :m, :] += along
+            cov[:, :, :m] += along.transpose(0, 2, 1)
+            strange = up_mm * self.answer_sd
+            own += up_mm**2 * self.cov[:, g, g] + strange**2
+            bent = TRAM.answer_bent * np.square(strange * a[:, knob])
+            cov[:, :m, :m] += bent[:, None, None] * self.surface.bends
         cov[:, :m, :m] += own[:, None, None] * (a[:, :, None] * a[:, None, :])
         return replace(self, mean=mean, cov=cov)
 
@@ -259,9 +310,18 @@ class Belief:
 
     def scatter_learnt(self) -> tuple[float, float]:
         """The person's scatter in mm and one sd of its logarithm, by what the counts so far agreed with."""
-        ln = self.theta[:, -1]
+        mean, sd = self._learnt_of(-2)
+        return float(np.exp(mean)), sd
+
+    def answer_learnt(self) -> tuple[float, float]:
+        """Mean and sd of ln(answer_sd) for the next run; never quite sealed."""
+        mean, sd = self._learnt_of(-1)
+        return mean, max(sd, TRAM.answer_ln_sd / 3)
+
+    def _learnt_of(self, parameter: int) -> tuple[float, float]:
+        ln = self.theta[:, parameter]
         mean = float(self.weight @ ln)
-        return float(np.exp(mean)), float(np.sqrt(self.weight @ (ln - mean) ** 2))
+        return mean, float(np.sqrt(self.weight @ (ln - mean) ** 2))
 
     def gains(self) -> tuple[Array, Array]:
         """(m,) mean and sd of what each knob gives beyond its declared pitch, as a share."""
@@ -280,11 +340,11 @@ class Belief:
         Along directions in which the run made the supports less certain than they were, the
         earlier certainty stays: that is chance of one run, not something learnt.
         """
-        ln = np.maximum(self.theta[:, :-1], np.log(LAM_FLOOR))
+        ln = np.maximum(self.theta[:, :-2], np.log(LAM_FLOOR))
         mean = self.weight @ ln
         off = ln - mean
         cov = (self.weight[:, None] * off).T @ off
-        root = np.linalg.cholesky(self.prior_of.cov[:-1, :-1])
+        root = np.linalg.cholesky(self.prior_of.cov[:-2, :-2])
         back = np.linalg.inv(root)
         share, axes = np.linalg.eigh(back @ cov @ back.T)
         kept = root @ axes
@@ -303,17 +363,28 @@ class Belief:
         """P(range of the heights at the anchors <= 2 tol), the twist taken out or not."""
         ranges = self._sampled_ranges
         if twist_out and self.surface.knobs > 3:
-            heights, u = self._sampled_heights, self.surface.twist
+            heights, u = self._sampled[0], self.surface.twist
             ranges = np.ptp(heights - np.outer(u, u @ heights), axis=0)
         return float((ranges <= 2 * tol_mm).mean())
 
+    def ranges_after(self, knob: int, ups_mm: Array, sds_mm: Array) -> Array:
+        """(options, draws) ranges of the heights at the anchors in mm, had the knob been turned by each of `ups_mm`."""
+        heights, of = self._sampled
+        a, g = self.passes[of, :, knob], self.surface.first_gain + knob
+        gain, gain_sd = self.mean[of, g], np.sqrt(self.cov[of, g, g] + self.answer_sd[of] ** 2)
+        hand = normal_points(_DRAWS, len(heights) + 2)[:, -2:]
+        ups, sds = ups_mm[:, None], np.where(ups_mm, sds_mm, 0.0)[:, None]
+        moved = ups * (1 + gain + gain_sd * hand[:, 0]) + sds * hand[:, 1]
+        by_anchor = [h + moved * a[:, j] for j, h in enumerate(heights)]
+        return np.asarray(np.maximum.reduce(by_anchor) - np.minimum.reduce(by_anchor))
+
     @cached_property
     def _sampled_ranges(self) -> Array:
-        return np.asarray(np.ptp(self._sampled_heights, axis=0))
+        return np.asarray(np.ptp(self._sampled[0], axis=0))
 
-    @property
-    def _sampled_heights(self) -> Array:
-        """(anchors, draws) fixed draws of the anchor heights, each hypothesis as often as it weighs.
+    @cached_property
+    def _sampled(self) -> tuple[Array, NDArray[np.intp]]:
+        """(anchors, draws) fixed draws of the anchor heights, and (draws,) of which hypothesis: each as often as it weighs.
 
         Drawn in proportion, few hypotheses alive make the chances no noisier; a noisy chance that
         is asked until it is high enough would promise too much.
@@ -322,11 +393,11 @@ class Belief:
         upto = np.rint(np.cumsum(self.weight) * _DRAWS)
         upto[-1] = _DRAWS
         times = np.diff(upto, prepend=0.0).astype(int)
-        kept = times > 0
-        of = np.repeat(np.arange(int(kept.sum())), times[kept])
+        kept = np.flatnonzero(times > 0)
+        of = np.repeat(np.arange(len(kept)), times[kept])
         root = np.linalg.cholesky(self.cov[kept, :a, :a] + 1e-12 * np.eye(a))
         heights = self.mean[kept, :a][of] + np.einsum("nij,nj->ni", root[of], normal_points(_DRAWS, a))
-        return np.ascontiguousarray(heights.T)
+        return np.ascontiguousarray(heights.T), kept[of]
 
 
 Step = Callable[[Belief], Belief]
@@ -338,7 +409,7 @@ LAM_FLOOR = 0.1
 
 @dataclass(frozen=True, eq=False)
 class Prior:
-    """What a belief starts from. Parameters of a hypothesis, Gaussian: ln(lam + LAM_FLOOR) (m,) and ln of the feel's scatter.
+    """What a belief starts from. Parameters of a hypothesis, Gaussian: ln(lam + LAM_FLOOR) (m,), ln of the feel's scatter, ln of `answer_sd`.
 
     The floor keeps stiff supports together: without it those that pass everything would lie
     spread out to minus infinity, and no Gaussian would describe them.
@@ -358,22 +429,27 @@ class Prior:
     def _within_drag(self) -> float:
         return self.feel.drag_sd_mm**2 - self.feel.scatter_mm**2
 
-    def drawn(self, mean: Array, cov: Array) -> Belief:
-        """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior."""
+    def drawn(self, mean: Array, cov: Array, lead: int = -1) -> Belief:
+        """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
+
+        `lead`: the knob that is reversed in most of them; -1 none.
+        """
         surface, n = self.surface, self.hypotheses
         m, d = surface.knobs, surface.size
-        theta = self.mean + normal_points(n, m + 1) @ np.linalg.cholesky(self.cov).T
+        theta = self.mean + normal_points(n, m + 2) @ np.linalg.cholesky(self.cov).T
         log_weight = np.zeros(n)
         if mean is not self.mean:
             narrow = n - n // 4
-            theta[:narrow] = mean + normal_points(narrow, m + 1) @ np.linalg.cholesky(cov).T
-            theta[narrow:] = self.mean + normal_points(n // 4, m + 1) @ np.linalg.cholesky(self.cov).T
+            theta[:narrow] = mean + normal_points(narrow, m + 2) @ np.linalg.cholesky(cov).T
+            theta[narrow:] = self.mean + normal_points(n // 4, m + 2) @ np.linalg.cholesky(self.cov).T
             ours = _log_normal(theta, self.mean, self.cov)
             drawn_from = np.logaddexp(np.log(0.75) + _log_normal(theta, mean, cov), np.log(0.25) + ours)
             log_weight = ours - drawn_from
+        # On three screws the plate lies as they stand, whatever holds them.
         lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
         drag_sd = np.sqrt(self._within_drag + np.exp(2 * theta[:, m]))
-        signs, log_sign = _signs(n, self.reversed_share)
+        answer_sd = np.exp(theta[:, m + 1]) if m > 3 else np.zeros(n)
+        signs, log_sign = _signs(n, self.reversed_share, lead)
         for pattern in np.unique(signs, axis=0):
             # However few stand for a reversed knob, together they weigh what its prior says.
             group = (signs == pattern).all(axis=1)
@@ -394,7 +470,17 @@ class Prior:
         state = np.zeros((n, d))
         state[:, surface.first_gain : surface.first_local] = self.gains
         return Belief(
-            surface, theta, signs, drag_sd, passes, _normalised(log_weight + log_sign), state, cov_state, prior_of=self
+            surface,
+            theta,
+            signs,
+            drag_sd,
+            answer_sd,
+            passes,
+            _normalised(log_weight + log_sign),
+            _normalised(log_weight + log_sign),
+            state,
+            cov_state,
+            prior_of=self,
         )
 
 
@@ -440,20 +526,26 @@ def truncated_moments(centre: Array, variance: Array, low: float, high: float) -
     return log_z, np.where(mirror, -first, first) * sd, shrink * variance
 
 
-def _signs(count: int, reversed_share: Array) -> tuple[Array, Array]:
-    """Signs (count, m) of the knobs and ln of the prior weights: a few hypotheses for each single reversed knob."""
+def _signs(count: int, reversed_share: Array, lead: int = -1) -> tuple[Array, Array]:
+    """Signs (count, m) of the knobs and ln of the prior weights: a few hypotheses for each single reversed knob.
+
+    Most stand for the likeliest: no knob reversed (-1), or knob `lead`.
+    """
     m = len(reversed_share)
     signs, log_weight = np.ones((count, m)), np.zeros(count)
-    each = count // (5 * m) if m else 0
-    if each:
-        straight = count - each * m
-        log_weight[:straight] = np.log((1 - reversed_share.sum()) / straight)
+    few = count // (5 * m) if m else 0
+    if few:
+        start = 0
+        for j in range(-1, m):
+            size = count - m * few if j == lead else few
+            at = slice(start, start + size)
+            start += size
+            share = 1 - reversed_share.sum() if j < 0 else max(reversed_share[j], 1e-12)
+            log_weight[at] = np.log(share / size)
+            if j >= 0:
+                signs[at, j] = -1
         # Spread evenly over the fixed points, so that each sign meets every kind of support.
         order = np.argsort(np.arange(count) * 0.6180339887498949 % 1.0)
-        for j in range(m):
-            at = slice(straight + j * each, straight + (j + 1) * each)
-            signs[at, j] = -1
-            log_weight[at] = np.log(max(reversed_share[j], 1e-12) / each)
         signs, log_weight = signs[order], log_weight[order]
     return signs, _normalised(log_weight)
 

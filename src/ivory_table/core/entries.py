@@ -383,12 +383,14 @@ class Learnt(Value):
     """What earlier runs taught of a machine: ln(compliance) of its supports, and what each knob gives.
 
     `gains`: by what share a knob gives more than its declared pitch, each with its sd.
+    `answer_ln`: mean and sd of ln of the share of a turn that the supports do not explain.
     """
 
     mean_ln: Annotated[tuple[float, ...], Field(min_length=3, max_length=12)]
     cov_ln: tuple[tuple[float, ...], ...]
     gains: tuple[float, ...] = ()
     gain_sds: tuple[float, ...] = ()
+    answer_ln: tuple[float, float] | None = None
     runs: Annotated[int, Field(ge=0)] = 1
 
 

@@ -179,6 +179,7 @@ class RunState:
             feel=setup.feel,
             lam_known=known,
             gains_known=gains,
+            answer_known=learnt.answer_ln if learnt is not None and known is not None else None,
             reversed_share=[
                 TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
             ],

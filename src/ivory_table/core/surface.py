@@ -120,6 +120,15 @@ class Surface:
         return np.asarray(energy / np.linalg.eigvalsh(energy)[3])
 
     @cached_property
+    def bends(self) -> Array:
+        """(m, m) projection of heights at the screws onto what is not a plane."""
+        return np.eye(self.knobs) - self._planes @ np.linalg.pinv(self._planes)
+
+    @property
+    def _planes(self) -> Array:
+        return np.column_stack([np.ones(self.knobs), self.screws - self.plate.centre])
+
+    @cached_property
     def twist(self) -> Array:
         """(m,) the softest bending mode, of length 1: for four screws the twist; none for three."""
         m = self.knobs

@@ -15,7 +15,7 @@ from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array
 
-_DEGREE = 4
+_DEGREE = 8
 _MODULUS_N_MM2, _POISSON = 70_000.0, 0.33
 _TERMS = tuple((i, j) for i in range(_DEGREE + 1) for j in range(_DEGREE + 1 - i))
 
@@ -102,7 +102,8 @@ class ElasticPlate:
 
     def heights(self, xy: Array, heat_c: float = 0.0) -> Array:
         """(n, 2) places -> (n,) mm. `heat_c`: how far the plate's core is above the room."""
-        return np.asarray(self._basis(xy) @ self._deflection(heat_c) + self._natural(xy, heat_c))
+        basis = self._at_anchors if xy is self.anchors else self._basis(xy)
+        return np.asarray(basis @ self._deflection(heat_c) + self._natural(xy, heat_c))
 
     def preload(self, j: int) -> float:
         """N with which a spring presses its bolt; none left is a slack screw."""
@@ -173,7 +174,7 @@ class ElasticPlate:
 def _bending(width_mm: float, depth_mm: float, thick_mm: float) -> Array:
     """Hessian of the bending energy, (terms, terms), by Gauss-Legendre quadrature."""
     stiff = _MODULUS_N_MM2 * thick_mm**3 / (12 * (1 - _POISSON**2))
-    nodes, weights = legendre.leggauss(6)
+    nodes, weights = legendre.leggauss(_DEGREE + 1)
 
     def along(order: int) -> Array:
         """(nodes, degree + 1) Legendre polynomials, differentiated `order` times."""

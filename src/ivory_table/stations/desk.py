@@ -377,6 +377,7 @@ class Desk:
             cov_ln=tuple(_floats(row) for row in cov),
             gains=_floats(gains),
             gain_sds=_floats(sds),
+            answer_ln=belief.answer_learnt(),
             runs=before.runs + 1 if before else 1,
         )
         self.workshop.keep_learnt(machine.id, learnt)

@@ -156,6 +156,7 @@ def known_belief(belief: Belief) -> Belief:
         bias_sd_mm=0.02,
         lam_known=lam,
         gains_known=belief.gains_for_next(),
+        answer_known=belief.answer_learnt(),
         reversed_share=TRAM.reversed_proved,
     )
 

@@ -1397,7 +1397,7 @@ export interface components {
             ];
             /**
              * Scatter Ln Sd
-             * @default 0.2
+             * @default 0.3
              */
             scatter_ln_sd: number;
             /**
@@ -1833,8 +1833,14 @@ export interface components {
          * @description What earlier runs taught of a machine: ln(compliance) of its supports, and what each knob gives.
          *
          *     `gains`: by what share a knob gives more than its declared pitch, each with its sd.
+         *     `answer_ln`: mean and sd of ln of the share of a turn that the supports do not explain.
          */
         Learnt: {
+            /** Answer Ln */
+            answer_ln?: [
+                number,
+                number
+            ] | null;
             /** Cov Ln */
             cov_ln: number[][];
             /**
@@ -2829,7 +2835,7 @@ export interface components {
              *         0.008,
              *         0.03
              *       ],
-             *       "scatter_ln_sd": 0.2,
+             *       "scatter_ln_sd": 0.3,
              *       "scatter_mm": 0.012,
              *       "tries": 0
              *     }

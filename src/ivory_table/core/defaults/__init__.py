@@ -31,6 +31,9 @@ class _Tram(Value):
     rechoose_rounds: int
     rechoose_below: float
     plate_poisson: float
+    answer_sd: float
+    answer_ln_sd: float
+    answer_bent: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
