@@ -180,6 +180,39 @@ def test_tram_offers_a_shim_plan_and_a_walk_and_keeps_another_turn(desk_page: Pa
     assert saved.value.suggested_filename == "walk-heron.gcode"
 
 
+def test_what_was_noted_on_a_walk_is_typed_in_at_once(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/tram")
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_role("button", name="walk file").click()
+    noted = page.get_by_role("region", name="What you noted")
+    keep = noted.get_by_role("button", name="Keep what was noted")
+    keep.click()
+    expect(noted.get_by_text("Type at least one count")).to_be_visible()
+    noted.get_by_label("Every knob was first turned down by").fill("-1")
+    noted.get_by_label("front left, round 1").fill("3,25")
+    keep.click()
+    expect(noted.get_by_text("Type the marks, such as 3 or −2.")).to_be_visible()
+    expect(noted.get_by_text("Type the turns, 0 where none were made.")).to_be_visible()
+    noted.get_by_label("Every knob was first turned down by").fill("0")
+    for name, marks in (("front left", "3"), ("front right", "−2"), ("rear right", "1"), ("rear left", "4")):
+        noted.get_by_label(f"{name}, round 1").fill(marks)
+    noted.get_by_label("front left, round 2").fill("90")
+    keep.click()
+    expect(noted.get_by_text("90 marks clockwise is far from the")).to_be_visible()
+    expect(noted.get_by_label("front left, round 1")).to_have_value("3")
+    noted.get_by_label("front left, round 2").fill("0")
+    noted.get_by_label("Centre, felt at").select_option("drag")
+    keep.click()
+    # Kept as one row: the dialog is gone, the story has all five, and one taking back takes them all.
+    expect(noted).to_be_hidden()
+    expect(page.get_by_text("5", exact=True).first).to_be_visible()
+    expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
+    page.get_by_role("button", name="Take back front left").first.click()
+    expect(page.get_by_text("Round 1")).to_be_hidden()
+
+
 def test_sound_is_off_until_asked_for(desk_page: Page) -> None:
     page = desk_page
     start_run(page, "Heron")

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.beam import BeamReading, level
 from ivory_table.core.belief import Belief
-from ivory_table.core.entries import Counted, Turned
+from ivory_table.core.entries import Counted, Entry, Turned, Walked, What
 from ivory_table.core.form import named_form
 from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.manner import shipped
@@ -218,3 +218,57 @@ def test_a_set_that_cannot_be_is_refused(corner: tuple[float, float], count: int
 def test_a_preload_beyond_its_travel_is_refused() -> None:
     with pytest.raises(ValueError, match="cannot be preloaded by 5 mm with 4 mm of travel"):
         Screw(name="s", x_mm=0, y_mm=0, travel_mm=4, preload_mm=5)
+
+
+def noted(*counts: tuple[str, float], **more: object) -> Walked:
+    return Walked.model_validate({"counts": [{"screw": s, "marks": m} for s, m in counts], **more})
+
+
+def walked_row(what: What) -> Entry:
+    at = setup_for("heron").started_at
+    return Entry(id="w", seq=1, at=at, by="mk", source="hand", station="tram", what=what)
+
+
+def test_a_walk_typed_in_is_its_counts_one_after_the_other() -> None:
+    start = RunState.start(setup_for("heron"))
+    once = start.apply(walked_row(noted(("front left", 3), ("rear right", -2))))
+    one_by_one = start
+    for screw, marks in (("front left", 3), ("rear right", -2)):
+        one_by_one = one_by_one.apply(walked_row(Counted(screw=screw, marks=marks)))
+    for a, b in zip(once.belief.collapsed, one_by_one.belief.collapsed, strict=True):
+        assert a == pytest.approx(b)
+    assert once.visited == {0, 3}
+    # Nobody was told how much further: nothing waits for an answer.
+    assert once.pending is None
+
+
+def test_sinking_the_plate_first_is_told_and_visits_nothing() -> None:
+    start = RunState.start(setup_for("heron"))
+    sunk = start.sunk(1.5)
+    pitch = start.screws[0].pitch_mm
+    assert sunk.moved_mm == pytest.approx([-1.5 * pitch] * 4)
+    assert sunk.belief.collapsed[0][:4] == pytest.approx([-1.5 * pitch] * 4, abs=1e-6)
+    assert sunk.visited == set()
+    assert start.sunk(0) is start
+
+
+def test_the_first_count_of_a_walk_that_cannot_be_is_named() -> None:
+    start = RunState.start(setup_for("heron"))
+    ring = ("front left", "front right", "rear right", "rear left")
+    fine = [(s, m) for s, m in zip(ring, (4, -2, 1, 3), strict=True)]
+    again = [(s, 0) for s in ring]
+    assert start.doubtful_walk(noted(*fine, *again)) is None
+    again[2] = ("rear right", 60)
+    found = start.doubtful_walk(noted(*fine, *again))
+    assert found is not None
+    assert found[0] == 6
+    assert start.doubtful_walk(noted(*fine, *again, sure=True)) is None
+
+
+def test_the_centre_of_a_walk_is_felt_last() -> None:
+    state = RunState.start(setup_for("heron"))
+    after = state.apply(walked_row(noted(("front left", 1), centre="drag", centre_z_mm=0.02)))
+    assert after.centre_felt is not None
+    assert after.centre_felt.z_mm == 0.02
+    with pytest.raises(ValueError, match="at least 1"):
+        noted()

@@ -5,6 +5,7 @@ import re
 import numpy as np
 import pytest
 
+from ivory_table.core.entries import Entry, WalkCount, Walked
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.manner import shipped
 from ivory_table.core.run import RunState
@@ -27,6 +28,8 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
     person, firmware = PracticePerson(body), Firmware(body, manner)
     list(firmware.start())
     visits, calls, words = iter(found.visits), 0, ""
+    counts: list[WalkCount] = []
+    sunk_here = 0.0
     for raw in found.text.splitlines():
         line = raw.split(";")[0].strip()
         if not line:
@@ -46,19 +49,31 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
             name = next(s.name for s in setup.machine.screws if s.name in words)
             turns = float(words.split("turn it ")[1].split()[0])
             screw = setup.machine.screws[setup.machine.screw(name)]
-            person.turn(setup.machine.screw(name), -turns * screw.marks_per_turn * screw.sense)
+            sunk_here = -turns * screw.marks_per_turn * screw.sense
+            person.turn(setup.machine.screw(name), sunk_here)
             continue
         visit = next(visits)
         assert body.at[:2] == pytest.approx((visit.x_mm, visit.y_mm), abs=0.1)
         if visit.name == "centre":
             person.slide_here()
         else:
-            person.turn_until_drag(setup.machine.screw(visit.name))
+            marks = person.turn_until_drag(setup.machine.screw(visit.name))
+            counts.append(WalkCount(screw=visit.name, marks=marks + sunk_here))
+            sunk_here = 0.0
     assert next(visits, None) is None
     assert body.crashes == []
     assert body.at[2] >= 5
     anchors = np.array([[s.x_mm, s.y_mm] for s in setup.machine.screws])
     assert np.ptp(body.surface(anchors)) < 0.35
+    # What was noted, typed in afterwards, tells how the plate stands now.
+    what = Walked(sunk_turns=found.sink_turns, counts=tuple(counts))
+    entry = Entry(id="w", seq=1, at=setup.started_at, by="mk", source="hand", station="tram", what=what)
+    belief = RunState.start(setup).apply(entry).belief
+    m = len(anchors)
+    centre = np.eye(m) - 1.0 / m
+    mean, cov = belief.collapsed
+    off = centre @ (body.surface(anchors) - mean[:m])
+    assert np.all(np.abs(off) < 4 * np.sqrt(np.diag(centre @ cov[:m, :m] @ centre)))
 
 
 def test_the_file_calls_in_every_way_the_manner_knows() -> None:

@@ -23,13 +23,15 @@ from ivory_table.core.entries import (
     TakenBack,
     ThermalRead,
     Turned,
+    WalkCount,
+    Walked,
     WayChosen,
     WhereNoted,
 )
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.plate import Layer, Screw
 from ivory_table.core.thermal import ThermalReading
-from ivory_table.stations import extras, prepare, setup, tram
+from ivory_table.stations import extras, prepare, setup, sign_off, tram
 from ivory_table.stations.desk import Desk, Refused
 from ivory_table.stations.head import head_of
 from ivory_table.store.workshop import Clash
@@ -303,6 +305,27 @@ def test_shim_plan_and_walk_come_as_files(desk: Desk) -> None:
         extras.shim(run, 7)
     with pytest.raises(Refused, match="one to six"):
         extras.walk_for(run, 12, "ring")
+
+
+def test_a_walk_is_one_row_and_its_count_that_cannot_be_is_asked_about(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    counts = [("front left", 3), ("front right", -2), ("rear right", 1), ("rear left", 4), ("front left", 90)]
+
+    def row(sure: bool) -> Walked:
+        return Walked(counts=tuple(WalkCount(screw=s, marks=m) for s, m in counts), sure=sure)
+
+    with pytest.raises(Refused, match="front left: 90 marks clockwise is far") as wrong:
+        keep(desk, "tram", row(False))
+    assert wrong.value.field == "counts.4"
+    run = keep(desk, "tram", row(True))
+    view = tram.view(run)
+    assert view.step == "count"
+    assert len(view.stops) == 5
+    assert max(head_of(run).rows, key=lambda r: r.at).words == "walked: 5 counts"
+    assert sign_off.view(run).lines[0].before == "about 0.26 mm"
+    back = tram.view(keep(desk, "tram", TakenBack(entry_id=run.entries[-1].id)))
+    assert back.stops == ()
 
 
 # Set-up

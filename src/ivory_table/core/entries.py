@@ -173,6 +173,26 @@ class TurnedAll(Value):
     marks: Annotated[tuple[Marks, ...], Field(min_length=3, max_length=12)]
 
 
+class WalkCount(Value):
+    """One visit of a walk: the marks turned there, net of what was turned down first."""
+
+    screw: Label
+    marks: Marks
+
+
+class Walked(Value):
+    """What was noted on a walk file's walk: how far every knob was sunk first, the counts in their order, the centre."""
+
+    kind: Literal["walked"] = "walked"
+    sunk_turns: Annotated[float, Field(ge=0, le=12)] = 0.0
+    counts: Annotated[tuple[WalkCount, ...], Field(min_length=1, max_length=72)]
+    #: The feel at the centre and the height it was felt at; None where nobody felt there.
+    centre: Feel | None = None
+    centre_z_mm: FineMm = 0.0
+    #: Said when a count is far from what is expected, and all are right all the same.
+    sure: bool = False
+
+
 class ReadMm(Value):
     """A reading in mm. A gap is positive clearance; a height is positive where the plate is high."""
 
@@ -345,6 +365,7 @@ What = Annotated[
     | Counted
     | Turned
     | TurnedAll
+    | Walked
     | ReadMm
     | Felt
     | MeshPlanned

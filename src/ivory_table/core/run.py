@@ -51,6 +51,7 @@ from .entries import (
     Turned,
     TurnedAll,
     Visited,
+    Walked,
     Way,
     WayChosen,
     WhereNoted,
@@ -408,6 +409,8 @@ class RunState:
                 return self._turned(entry.id, what)
             case TurnedAll():
                 return self._turned_all(entry.id, what)
+            case Walked():
+                return self._walked(entry.id, what)
             case ReadMm():
                 return self._read(entry, what)
             case Felt():
@@ -629,6 +632,36 @@ class RunState:
         for j, m in enumerate(what.marks):
             moved = replace(moved, moved_mm=moved._moved(j, m))
         return replace(moved, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
+
+    def sunk(self, turns: float) -> "RunState":
+        """Every knob turned so that its support sinks by so many turns; no screw was felt by that."""
+        if not turns:
+            return self
+        belief, ups = self.belief, [-turns * s.pitch_mm for s in self.screws]
+        for j, up in enumerate(ups):
+            belief = belief.turned(j, up, float(hand_error_mm(up)))
+        moved = tuple(m + up for m, up in zip(self.moved_mm, ups, strict=True))
+        return replace(self.changed(), belief=belief, moved_mm=moved)
+
+    def _walked(self, entry_id: str, what: Walked) -> "RunState":
+        now = self.sunk(what.sunk_turns)
+        for count in what.counts:
+            # On a walk nobody says how much further: the next visit follows at once.
+            now = replace(now._counted(entry_id, Counted(screw=count.screw, marks=count.marks)), pending=None)
+        if what.centre is None:
+            return now
+        x, y = self.setup.plate.centre
+        return now._felt(Felt(x_mm=x, y_mm=y, z_mm=what.centre_z_mm, feel=what.centre), "tram")
+
+    def doubtful_walk(self, what: Walked) -> tuple[int, float, float | None] | None:
+        """The first count of a walk that is far from what those before it let expect: which, and as `doubtful_count`."""
+        now = self.sunk(what.sunk_turns)
+        for k, count in enumerate(what.counts):
+            one = Counted(screw=count.screw, marks=count.marks, sure=what.sure)
+            if (doubted := now.doubtful_count(one)) is not None:
+                return k, *doubted
+            now = now._counted("", one)
+        return None
 
     def doubtful_reading(self, what: ReadMm) -> tuple[float, float | None] | None:
         """What was expected where a reading is over 5 sd away, and the slip that would explain it, if one does.

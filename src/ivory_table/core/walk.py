@@ -39,6 +39,8 @@ class Walk(Value):
     calls: tuple[Call, ...]
     #: Turns by which every knob is to be turned so that the plate sinks before the first descent; 0 when none are.
     sink_turns: float
+    #: The height at which the centre is felt at the end.
+    centre_z_mm: float
 
 
 def sinking_turns(state: RunState) -> float:
@@ -121,12 +123,13 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
             call(f"{s.name}: turn until it drags, count the marks{again}")
     cx, cy = plate.centre
     # The middle may be bowed: only as low as is proven once the screws are at the drag.
-    visit(rounds, "centre", cx, cy, state.centre_after_tram_mm)
-    call(f"centre, z {state.centre_after_tram_mm:.2f}: slide the gauge, note the feel")
+    centre_z = state.centre_after_tram_mm
+    visit(rounds, "centre", cx, cy, centre_z)
+    call(f"centre, z {centre_z:.2f}: slide the gauge, note the feel")
     lines += [lift(state, manner).line, "; lifted; type the counts in at Tram"]
     text = "\n".join(lines) + "\n"
     check_walk(text, state)
-    return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink)
+    return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink, centre_z_mm=round(centre_z, 3))
 
 
 def sinks_again(state: RunState, sink: float) -> float:

@@ -40,6 +40,7 @@ from ivory_table.core.entries import (
     ThermalRead,
     Turned,
     TurnedAll,
+    Walked,
     What,
     WhereNoted,
     ZoneCleaned,
@@ -286,14 +287,10 @@ class Desk:
                 except ValueError as wrong:
                     raise Refused("unknown_change", str(wrong), "change") from None
         if isinstance(what, Counted) and source == "hand" and (doubted := state.doubtful_count(what)) is not None:
-            about, meant = doubted
-            raise Refused(
-                "count_doubtful",
-                f"{_count_words(what.marks)} is far from the {_count_words(round(about))} that are expected here"
-                + (f"; did you mean {_count_words(meant)}?" if meant is not None else ".")
-                + " Enter it again, or keep it as it is.",
-                "marks",
-            )
+            raise _doubtful_count("", what.marks, *doubted, "marks")
+        if isinstance(what, Walked) and (unlikely := state.doubtful_walk(what)) is not None:
+            k, about, meant = unlikely
+            raise _doubtful_count(f"{what.counts[k].screw}: ", what.counts[k].marks, about, meant, f"counts.{k}")
         # A machine does not mistype; what it read is kept, however odd.
         if source == "hand":
             doubt = state.doubtful_reading(what) if isinstance(what, ReadMm) else None
@@ -421,6 +418,7 @@ _MOVES = (
     Counted
     | Turned
     | TurnedAll
+    | Walked
     | OffsetSet
     | Nudged
     | MeshUsed
@@ -459,6 +457,16 @@ def contradiction(earlier: Entry, what: ReadMm | Felt, state: RunState) -> str:
     return ""
 
 
+def _doubtful_count(where: str, marks: float, about: float, meant: float | None, field: str) -> Refused:
+    return Refused(
+        "count_doubtful",
+        f"{where}{_count_words(marks)} is far from the {_count_words(round(about))} that are expected here"
+        + (f"; did you mean {_count_words(meant)}?" if meant is not None else ".")
+        + " Enter it again, or keep it as it is.",
+        field,
+    )
+
+
 def _count_words(marks: float) -> str:
     way = "clockwise" if marks > 0 else "counter-clockwise"
     return f"{abs(marks):g} marks {way}" if marks else "no turn"
@@ -475,6 +483,11 @@ def _do_by_hand(hands: Hands, before: OpenRun, entry: Entry) -> None:
         case TurnedAll():
             for j, marks in enumerate(entry.what.marks):
                 hands.turn(j, marks)
+        case Walked():
+            for j, screw in enumerate(before.setup.machine.screws):
+                hands.turn(j, -entry.what.sunk_turns * screw.marks_per_turn * before.state.screws[j].sense)
+            for count in entry.what.counts:
+                hands.turn(before.setup.machine.screw(count.screw), count.marks)
         case OffsetSet():
             how = convention(before.setup.machine.convention)
             hands.move_nozzle(shift_of(before.state.stored_mm, entry.what.stored_mm, how))

@@ -269,6 +269,8 @@ def words_for(entry: Entry) -> str:
             return f"{w.screw}: {_turn(w.marks)} further" if w.marks else f"{w.screw}: left there"
         case "turned_all":
             return "turned " + ", ".join(_turn(m) for m in w.marks)
+        case "walked":
+            return f"walked: {len(w.counts)} counts" + (f", centre {w.centre}" if w.centre else "")
         case "read_mm":
             return f"{w.screw or f'({w.x_mm:g}, {w.y_mm:g})'}: {signed(w.value_mm, 3)} mm by {w.instrument}"
         case "felt":

@@ -4,7 +4,7 @@ import csv
 import io
 from typing import Literal
 
-from ivory_table.core.entries import RUN_VERSION, Counted, Entry, RunFile, kept
+from ivory_table.core.entries import RUN_VERSION, Counted, Entry, RunFile, WalkCount, Walked, kept
 from ivory_table.core.offset import StoredChange, change, convention
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Value
@@ -99,8 +99,10 @@ def _found_spread(run: OpenRun) -> str:
     screws = run.state.screws
     firsts: dict[str, float] = {}
     for entry in kept(run.entries):
-        if isinstance(entry.what, Counted) and entry.what.screw not in firsts:
-            firsts[entry.what.screw] = entry.what.marks
+        counts = entry.what.counts if isinstance(entry.what, Walked) else (entry.what,)
+        for count in counts:
+            if isinstance(count, Counted | WalkCount):
+                firsts.setdefault(count.screw, count.marks)
     if len(firsts) < len(screws):
         return ""
     up = [firsts[s.name] * s.mm_per_mark * s.sense for s in screws]

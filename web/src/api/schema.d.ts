@@ -1326,7 +1326,7 @@ export interface components {
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /** Fault */
         Fault: {
@@ -1731,7 +1731,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -3607,12 +3607,54 @@ export interface components {
         Walk: {
             /** Calls */
             calls: ("message" | "tone" | "pause")[];
+            /** Centre Z Mm */
+            centre_z_mm: number;
             /** Sink Turns */
             sink_turns: number;
             /** Text */
             text: string;
             /** Visits */
             visits: components["schemas"]["Visit"][];
+        };
+        /**
+         * WalkCount
+         * @description One visit of a walk: the marks turned there, net of what was turned down first.
+         */
+        WalkCount: {
+            /** Marks */
+            marks: number;
+            /** Screw */
+            screw: string;
+        };
+        /**
+         * Walked
+         * @description What was noted on a walk file's walk: how far every knob was sunk first, the counts in their order, the centre.
+         */
+        Walked: {
+            /** Centre */
+            centre?: ("stuck" | "snag" | "drag" | "brush" | "free") | null;
+            /**
+             * Centre Z Mm
+             * @default 0
+             */
+            centre_z_mm: number;
+            /** Counts */
+            counts: components["schemas"]["WalkCount"][];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "walked";
+            /**
+             * Sunk Turns
+             * @default 0
+             */
+            sunk_turns: number;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /** WayChosen */
         WayChosen: {

@@ -3,31 +3,49 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import type { Acts } from "../../api/run";
 import { Choice, Field, Wrong } from "../../ui/controls";
-import { typedNumber } from "../../ui/words";
+import { type SeenFrom, typedNumber } from "../../ui/words";
+import { Noted } from "./Noted";
 
 const BUTTON = "min-h-11 rounded-[4px] px-0 text-sm text-graphite underline underline-offset-4 hover:text-ink";
 const LINK = "flex min-h-11 items-center rounded-[4px] border border-hairline px-3 hover:border-ink";
 
-export function BesideTram({ runId, view }: { runId: string; view: Schemas["TramView"] }) {
+interface Props {
+  runId: string;
+  view: Schemas["TramView"];
+  from: SeenFrom;
+  acts: Acts;
+}
+
+export function BesideTram({ runId, view, from, acts }: Props) {
   const seq = view.head.seq;
   return (
     <div className="flex flex-wrap gap-x-5 border-t border-hairline">
       <Sheet title="Shim plan" trigger="shim plan">
-        <Shim runId={runId} seq={seq} sheet={view.sheet} />
+        {() => <Shim runId={runId} seq={seq} sheet={view.sheet} />}
       </Sheet>
       {view.head.machine.screws.length > 0 && (
         <Sheet title="A walk for nobody on the line" trigger="walk file">
-          <Walk runId={runId} seq={seq} />
+          {(close) => <Walk runId={runId} seq={seq} from={from} acts={acts} close={close} />}
         </Sheet>
       )}
     </div>
   );
 }
 
-function Sheet({ title, trigger, children }: { title: string; trigger: string; children: React.ReactNode }) {
+function Sheet({
+  title,
+  trigger,
+  children,
+}: {
+  title: string;
+  trigger: string;
+  children: (close: () => void) => React.ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
   return (
-    <Dialog.Root>
+    <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className={BUTTON}>{trigger}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
@@ -36,7 +54,7 @@ function Sheet({ title, trigger, children }: { title: string; trigger: string; c
           className="fixed top-1/2 left-1/2 flex max-h-[90dvh] w-[min(680px,94vw)] -translate-x-1/2 -translate-y-1/2 flex-col gap-3 overflow-y-auto rounded-[6px] border border-ink bg-paper p-6"
         >
           <Dialog.Title className="text-xl font-semibold">{title}</Dialog.Title>
-          {children}
+          {children(() => setOpen(false))}
           <Dialog.Close className="min-h-11 rounded-[4px] border border-hairline px-3">Close</Dialog.Close>
         </Dialog.Content>
       </Dialog.Portal>
@@ -107,7 +125,15 @@ function Shim({ runId, seq, sheet }: { runId: string; seq: number; sheet: Schema
 
 type Way = "ring" | "diagonal" | "pairs";
 
-function Walk({ runId, seq }: { runId: string; seq: number }) {
+interface WalkProps {
+  runId: string;
+  seq: number;
+  from: SeenFrom;
+  acts: Acts;
+  close: () => void;
+}
+
+function Walk({ runId, seq, from, acts, close }: WalkProps) {
   const [rounds, setRounds] = useState("2");
   const [way, setWay] = useState<Way>("ring");
   const walk = useQuery<Schemas["Walk"], Refusal>({
@@ -123,7 +149,7 @@ function Walk({ runId, seq }: { runId: string; seq: number }) {
     <>
       <p className="text-graphite">
         A file that heats, homes, visits every screw and the centre, and waits at each for you to turn until it drags.
-        Note the marks, then type them in here.
+        Note the marks, then type them in below.
       </p>
       <div className="grid grid-cols-2 gap-2">
         <Choice
@@ -157,6 +183,7 @@ function Walk({ runId, seq }: { runId: string; seq: number }) {
           <a className={LINK} href={`/api/runs/${runId}/walk.gcode?rounds=${rounds}&way=${way}`}>
             Save the file
           </a>
+          <Noted key={`${rounds} ${way}`} walk={walk.data} from={from} acts={acts} close={close} />
         </>
       )}
     </>

@@ -160,7 +160,7 @@ export function Tram() {
                 onChange={(w) => keep({ kind: "way_chosen", way: w })}
               />
             )}
-          <BesideTram runId={runId} view={view} />
+          <BesideTram runId={runId} view={view} from={from} acts={acts} />
         </>
       }
     />
