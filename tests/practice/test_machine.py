@@ -13,6 +13,7 @@ from scipy.optimize import minimize_scalar
 from ivory_table.core.bending import held_at
 from ivory_table.core.entries import Heated, ReadMm, SchoolChosen
 from ivory_table.core.gauge import FEELS
+from ivory_table.core.manner import shipped
 from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
@@ -20,11 +21,13 @@ from ivory_table.core.run import RunState
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import ThermalReading, ThermalStudy
 from ivory_table.core.tram import coupling
+from ivory_table.demo.tidewater import GAUGES
 from ivory_table.practice.elastic import ElasticPlate, Truth, crooked
 from ivory_table.practice.heat import bed
-from ivory_table.practice.machine import CannotMove, PracticeMachine
+from ivory_table.practice.machine import IDLE_S, CannotMove, PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.practice.room import PracticeRoom
+from ivory_table.practice.serve import Served, TcpPlug
 from ivory_table.trial.tram import SprungPlate, screws_of
 from tests.conftest import NOON, after, setup_for
 
@@ -228,6 +231,21 @@ def test_idle_motors_let_go_and_may_have_moved() -> None:
     body.wait(700)
     assert not body.homed
     assert body.drifted_mm != 0
+
+
+def test_in_fast_time_a_person_still_has_as_long_to_answer(tmp_path: Path) -> None:
+    """A question answered after half a minute must not find the motors timed out because the machine's time runs fast."""
+    fast = Served(KESTREL.machine, GAUGES[0], shipped("harbour"), TcpPlug(0), seed=1, pace=20, file=tmp_path / "t.json")
+    try:
+        assert fast.body.idle_s == 20 * IDLE_S
+    finally:
+        fast.end()
+    body = level()
+    body.idle_s = 20 * IDLE_S
+    body.pass_time(19 * IDLE_S)
+    assert body.homed
+    body.pass_time(2 * IDLE_S)
+    assert not body.homed
 
 
 def test_coming_from_below_leaves_the_backlash() -> None:

@@ -388,17 +388,16 @@ def test_a_thermal_reading_of_nowhere_is_refused(desk: Desk) -> None:
     assert (elsewhere.state.thermal[0].x_mm, elsewhere.state.thermal[0].y_mm) == elsewhere.setup.plate.centre
 
 
-def test_many_screws_are_told_that_counts_are_too_sure(desk: Desk) -> None:
+@pytest.mark.parametrize(("more", "long"), [(2, False), (3, True)])
+def test_many_screws_are_told_that_counts_take_long(desk: Desk, more: int, long: bool) -> None:
     old = desk.workshop.machine("heron")
-    middle = [
-        old.screws[0].model_copy(update={"name": n, "x_mm": 122.0, "y_mm": y})
-        for n, y in (("front", 32.0), ("rear", 204.0))
-    ]
+    places = (("front", 122.0, 32.0), ("rear", 122.0, 204.0), ("left", 32.0, 118.0))[:more]
+    middle = [old.screws[0].model_copy(update={"name": n, "x_mm": x, "y_mm": y}) for n, x, y in places]
     renew(desk, "heron", screws=(*old.screws, *middle))
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     counting = tram.view(desk.open("run"))
-    assert "more than four screws" in counting.doubt
+    assert ("so many screws take long" in counting.doubt) == long
     assert counting.stops_left is None
     keep(desk, "tram", WayChosen(way="read_all"))
     assert tram.view(desk.open("run")).doubt == ""

@@ -78,6 +78,8 @@ class PracticeMachine:
     gauge: Gauge
     truth: Truth
     file: Path | None = None
+    #: Motors are let go after standing still for so long, in the machine's own seconds.
+    idle_s: float = IDLE_S
     sleep: Callable[[float], None] = lambda _: None
     seconds: float = 0.0
     at: list[float] = field(default_factory=lambda: [0.0, 0.0, 30.0])
@@ -145,7 +147,7 @@ class PracticeMachine:
         close = self.at[2] < 12 and self.bed.body_c > 45
         warm = 0.02 if close else 0.0
         self.probe_warm_mm += (warm - self.probe_warm_mm) * (1 - float(np.exp(-seconds / 240)))
-        if self.homed and self.seconds - self._last_motion > IDLE_S:
+        if self.homed and self.seconds - self._last_motion > self.idle_s:
             self.let_go()
         self._creep(seconds)
 

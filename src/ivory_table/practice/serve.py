@@ -28,7 +28,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan
 
 from .firmware import Firmware, Halted
-from .machine import PracticeMachine
+from .machine import IDLE_S, PracticeMachine
 from .person import PracticePerson
 
 LINE_FAULTS = frozenset(
@@ -146,6 +146,8 @@ class Served:
         self.lock = threading.RLock()
         self.body = PracticeMachine.of(machine, gauge, seed, file)
         self.body.sleep = self._sleep
+        # Whoever answers takes their own time, however fast the machine's runs.
+        self.body.idle_s = IDLE_S * max(pace, 1.0)
         self.person = PracticePerson(self.body)
         self.firmware = Firmware(self.body, manner)
         self.plug, self.pace, self.trouble = plug, pace, Trouble()

@@ -143,7 +143,7 @@ class TramView(Value):
     beam: BeamAdvice | None
     learnt: tuple[LearntLine, ...]
     warp_words: str
-    #: What to think of the stated chance where it is known to be too sure.
+    #: What to expect of counting where the screws are many.
     doubt: str
     grades: tuple[GradeKey, ...]
     stops: tuple[StopLine, ...]
@@ -286,15 +286,15 @@ def _proving(state: RunState, j: int) -> Now:
 
 def _stops_left(state: RunState, p_within: float, unvisited: int) -> float | None:
     """Known where it was simulated: counting on four screws and fewer."""
-    if p_within < TRAM.done_at and (len(state.screws) > 4 or state.way == "read_all"):
+    if p_within < TRAM.done_at and (len(state.screws) >= len(TRAM.stops_left) or state.way == "read_all"):
         return None
     return advice.stops_left(p_within, unvisited)
 
 
 #: Measured: `docs/guide/trial.md`.
-_TOO_SURE = (
-    "By counts alone, more than four screws take long, and chances are still a little too sure: of plates said to be "
-    "within, about three in four are. Read the heights in mm if you can, or check with a proof."
+_TAKES_LONG = (
+    "By counts alone so many screws take long, and more than one in four is not done after ten rounds: their supports are too "
+    "many to be told by a feel. Read the heights in mm if you can: that takes two or three rounds."
 )
 
 
@@ -366,7 +366,7 @@ def view(run: OpenRun) -> TramView:
                 if state.school != "hot"
                 else ""
             ),
-            "doubt": _TOO_SURE if len(state.screws) > 4 and state.way != "read_all" else "",
+            "doubt": _TAKES_LONG if len(state.screws) > TRAM.counts_tell and state.way != "read_all" else "",
             "grades": _GRADES if step == "skirt" else (),
             "rounds": _rounds(state),
             "stops": _story(state),

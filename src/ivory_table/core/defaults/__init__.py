@@ -31,6 +31,7 @@ class _Tram(Value):
     rechoose_rounds: int
     rechoose_below: float
     plate_poisson: float
+    counts_tell: int
     answer_sd: float
     answer_ln_sd: float
     answer_bent: float
