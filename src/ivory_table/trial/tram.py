@@ -12,6 +12,7 @@ import numpy as np
 from ivory_table.core import advice
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
+from ivory_table.core.gauge import FeelScale
 from ivory_table.core.plate import Machine, Plate, Screw
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
@@ -149,11 +150,13 @@ def new_belief(screws: tuple[Screw, ...]) -> Belief:
 
 
 def known_belief(belief: Belief) -> Belief:
-    """The next run's prior, as the workshop keeps it at sign-off."""
+    """The next run's prior, as the workshop keeps it at sign-off: of the machine and of the same person's feel."""
     lam = belief.compliance_learnt() if belief.surface.knobs > 3 else None
+    scatter, ln_sd = belief.scatter_learnt()
     return Belief.prior(
         belief.surface,
         bias_sd_mm=0.02,
+        feel=FeelScale(scatter_mm=scatter, scatter_ln_sd=ln_sd),
         lam_known=lam,
         gains_known=belief.gains_for_next(),
         answer_known=belief.answer_learnt(),
