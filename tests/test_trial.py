@@ -45,8 +45,10 @@ def test_the_same_seed_is_the_same_trial() -> None:
 
 def test_the_command_prints_json_and_refuses_nonsense() -> None:
     command = [sys.executable, "-m", "ivory_table.cli", "trial", "--machines", "1", "--station"]
-    done = subprocess.run([*command, "tram", "--json"], capture_output=True, text=True, check=True)
-    assert json.loads(done.stdout)["rows"][0]["counting, new"]["mean"] >= 3
+    done = subprocess.run([*command, "tram", "--json", "--known", "0"], capture_output=True, text=True, check=True)
+    row = json.loads(done.stdout)["rows"][0]
+    assert row["counting, new"]["mean"] >= 3
+    assert "counting, known" not in row
     wrong = subprocess.run([*command, "kitchen"], capture_output=True, text=True, check=False)
     assert wrong.returncode == 2
     assert SCENARIO["stops_cap"] == 40

@@ -24,6 +24,7 @@ from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
 from ivory_table.trial.run import STATIONS
 from ivory_table.trial.run import trial as run_trial
+from ivory_table.trial.tram import SCENARIO as TRAM_SCENARIO
 from ivory_table.trial.tram import table as tram_table
 
 app = typer.Typer(help=__doc__, no_args_is_help=True, add_completion=False)
@@ -142,6 +143,9 @@ def trial(
     screws: Annotated[int, typer.Option(help="Tram only: 3, 4, 6 or 9.")] = 4,
     pitch: Annotated[float, typer.Option(min=0.1, max=3, help="Tram only: mm per turn.")] = 0.7,
     crown: Annotated[float, typer.Option(min=-1, max=1, help="Tram only: crown of the elastic plate, mm.")] = 0.0,
+    known: Annotated[
+        int, typer.Option(min=0, max=50, help="Tram only: trams that taught a known machine; 0: none known.")
+    ] = TRAM_SCENARIO["known_runs"],
     workers: Annotated[int, typer.Option(min=1, max=64, help="Tram only: processes.")] = 1,
 ) -> None:
     """Run random practice machines through the stations, beside the ways of working by hand."""
@@ -149,7 +153,9 @@ def trial(
         raise typer.BadParameter(f"There is no station '{station}' to try; there are {', '.join(STATIONS)}.")
     if station == "tram":
         # Three more things can be asked of the tram alone.
-        rows = tram_table(machines, seed, count=screws, pitch_mm=pitch, crown_mm=crown, workers=workers)
+        rows = tram_table(
+            machines, seed, count=screws, pitch_mm=pitch, crown_mm=crown, workers=workers, known_runs=known
+        )
         print(json.dumps(rows, indent=1) if as_json else "\n".join(_table_told(rows)))
         return
     report = run_trial(machines, seed, station)

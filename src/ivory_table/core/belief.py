@@ -186,7 +186,8 @@ class Belief:
     def turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
         """A knob was turned by what should be `up_mm`, known to `sd_mm`: its support moved by (1 + gain) times that.
 
-        With h' = h + a up (1 + g) linear in (h, g), this is the exact prediction step of a Kalman filter.
+        With h' = h + a up (1 + g) linear in (h, g), this is the exact prediction step of a Kalman filter. By `answer_sd`
+        the plate may follow otherwise: along the knob's own column, and bent by a share of that.
         """
         return self._then(lambda b: b._turned(knob, up_mm, sd_mm))
 
