@@ -1397,7 +1397,7 @@ export interface components {
             ];
             /**
              * Scatter Ln Sd
-             * @default 0.3
+             * @default 0.25
              */
             scatter_ln_sd: number;
             /**
@@ -2835,7 +2835,7 @@ export interface components {
              *         0.008,
              *         0.03
              *       ],
-             *       "scatter_ln_sd": 0.3,
+             *       "scatter_ln_sd": 0.25,
              *       "scatter_mm": 0.012,
              *       "tries": 0
              *     }
