@@ -2,6 +2,7 @@
 
 import itertools
 import json
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -438,6 +439,15 @@ def test_a_turned_knob_stays_turned_after_a_restart(tmp_path: Path) -> None:
     again = PracticeRoom(tmp_path).hands_for(HERON)
     assert again.body.truth == person.body.truth
     assert json.loads((tmp_path / "run.json").read_text())["draws"] == person.body.truth.draws
+
+
+def test_two_who_keep_at_once_do_not_take_each_others_file(tmp_path: Path) -> None:
+    """A request and what was done by hand just before may open the same machine together."""
+    room = PracticeRoom(tmp_path)
+    with ThreadPoolExecutor(8) as many:
+        found = list(many.map(lambda _: room.hands_for(HERON), range(40)))
+    assert all(found)
+    assert [f.suffix for f in tmp_path.iterdir()] == [".json"]
 
 
 def test_only_a_practice_machine_has_a_practice_person(tmp_path: Path) -> None:

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from math import hypot
 from pathlib import Path
+from uuid import uuid4
 
 import numpy as np
 
@@ -314,7 +315,8 @@ class PracticeMachine:
             return
         self.file.parent.mkdir(parents=True, exist_ok=True)
         body = asdict(self.truth) | {"mesh": self.mesh.model_dump() if self.mesh else None, "mesh_on": self.mesh_on}
-        fresh = self.file.with_suffix(".new")
+        # A name of its own: two who keep at once must not move each other's file.
+        fresh = self.file.with_suffix(f".{uuid4().hex}.new")
         with fresh.open("w") as out:
             json.dump(body, out)
             out.flush()
