@@ -160,7 +160,8 @@ def test_the_gauge_feels_looser_the_higher_the_tip() -> None:
 def test_turning_until_the_drag_ends_at_the_drag_and_counts_what_it_took() -> None:
     person = hands(supports=[-0.4, 0.0, 0.0, 0.0])
     before = person._height(0)
-    marks = person.turn_until_drag(0)
+    marks, still = person.turn_until_drag(0)
+    assert still is None
     assert person._height(0) == pytest.approx(-0.1, abs=0.05)  # the gauge is 0.1 thick, the tip at 0
     passed = person.body.plate.passes()[0, 0]
     per_mark = HERON.machine.screws[0].mm_per_mark

@@ -57,7 +57,7 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
         if visit.name == "centre":
             person.slide_here()
         else:
-            marks = person.turn_until_drag(setup.machine.screw(visit.name))
+            marks = person.turn_until_drag(setup.machine.screw(visit.name), 160).marks
             counts.append(WalkCount(screw=visit.name, marks=marks + sunk_here))
             sunk_here = 0.0
     assert next(visits, None) is None

@@ -9,12 +9,14 @@ from itertools import combinations
 from typing import Literal
 
 import numpy as np
+from numpy.polynomial.hermite_e import hermegauss
 from numpy.typing import NDArray
 from scipy.special import log_ndtr
 from scipy.stats import studentized_range
 
-from .belief import Belief
+from .belief import Belief, normal_points
 from .defaults import TRAM
+from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
 from .tram import hand_error_mm
 from .value import Array
@@ -31,6 +33,10 @@ class Stop:
     about_marks: float
     spread_after_mm: float
     spread_after_sd_mm: float
+    #: The height is known so well that sliding the gauge tells as much as turning until it drags, and moves nothing.
+    feel: bool = False
+    #: How far the knob is turned at most before it is said that the drag does not come.
+    most_marks: int = 0
 
 
 @dataclass(frozen=True)
@@ -61,6 +67,40 @@ def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, dra
     at_drag = dragged(belief.turned(j, up, screw.mm_per_mark / 12**0.5), screw.x_mm, screw.y_mm, drag_gap_mm)
     weighed = at_drag.weighed(lambda b: np.log(np.abs(b.passes[:, j, j])))
     return weighed.turned(j, 0.0, float(hand_error_mm(up)))
+
+
+def felt(
+    belief: Belief, x_mm: float, y_mm: float, at_mm: float, feel: Feel, drag_gap_mm: float, scale: FeelScale
+) -> Belief:
+    """The gauge slid under the tip at a height of `at_mm` in the belief's frame: at - height - bias lies between two cuts."""
+    low, high = feel_interval(feel, drag_gap_mm, scale)
+    row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
+    return belief.felt(row, at_mm - high, at_mm - low, scale.scatter_mm, own=True)
+
+
+def not_reached(
+    belief: Belief,
+    screws: tuple[Screw, ...],
+    j: int,
+    marks: float,
+    still: Literal["tight", "loose"],
+    drag_gap_mm: float,
+) -> Belief:
+    """A knob turned by `marks`, as far as is sensible, did not bring the gauge to drag, and was turned back.
+
+    On which side of the drag the plate still was tells how little this knob does.
+    """
+    screw = screws[j]
+    there = turned(belief, screws, j, marks)
+    row = belief.gap_row(screw.x_mm, screw.y_mm) + belief.surface.unit(belief.surface.bias)
+    drag = belief.shift_mm - drag_gap_mm
+    low, high = (drag, np.inf) if still == "tight" else (-np.inf, drag)
+    return turned(there.felt(row, low, high, 0.0, own=True), screws, j, -marks)
+
+
+def enough_felt(visited: int, knobs: int) -> bool:
+    """Whether so many visited screws can stand for all: of many, one that nobody felt may stand anywhere."""
+    return visited >= (min(3, knobs) if knobs <= 4 else knobs)
 
 
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
@@ -129,6 +169,8 @@ class _Ahead:
     constant: Array
     weighted: Array  # (n, m, m) w A'M, for g
     centre: Array
+    #: (m,) by how much a visit to each screw lets h' M h be known better.
+    known: Array
 
     @classmethod
     def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
@@ -157,7 +199,8 @@ class _Ahead:
             reach = pull[at] @ unknown[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
             toward = reach @ told @ reach.transpose(0, 2, 1)
             constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
-        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre)
+        known = ((centre @ unknown) * unknown).sum(axis=0) / (np.diag(unknown) + noise)
+        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre, known)
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -188,6 +231,33 @@ def _sets_by_size(m: int) -> tuple[NDArray[np.intp], ...]:
     return tuple(np.array([s for s in _sets(m) if len(s) == n]) for n in sizes)
 
 
+#: Turns looked at after a feel, in marks, and how the gauge may be found, in sds, with their chances (Gauss-Hermite).
+_TURNS = np.array([0, -1, 1, -2, 2, -4, 4, -7, 7]) / 2
+_FOUND, _FOUND_CHANCE = hermegauss(5)
+_DRAWS = 128
+
+
+def _chances(belief: Belief, screws: tuple[Screw, ...], tol_mm: float) -> Array:
+    """(m,) how likely all is within once each screw has been felt and turned as is best then."""
+    m, bias = len(screws), belief.surface.bias
+    mean, cov = belief.collapsed
+    noise = float(belief.weight @ np.square(belief.drag_sd))
+    lever = np.tensordot(belief.weight, belief.passes, axes=1)
+    seen = np.sqrt(np.diag(cov)[:m] + 2 * cov[:m, bias] + cov[bias, bias] + noise)
+    # The range does not depend on the common height, so that need not be drawn.
+    centre = np.eye(m) - 1.0 / m
+    gain = (centre @ (cov[:m, :m] + cov[:m, bias, None]) / seen).T  # (screw, m) for one sd of what is found there
+    after = centre @ cov[:m, :m] @ centre - gain[:, :, None] * gain[:, None, :]
+    values, axes = np.linalg.eigh(after)
+    drawn = (axes * np.sqrt(np.maximum(values, 0.0))[:, None, :]) @ normal_points(_DRAWS, m).T  # (screw, m, draws)
+    ups = _TURNS[None, :] * np.array([s.mm_per_mark for s in screws])[:, None]
+    found = mean[:m] + gain[:, None, :] * _FOUND[None, :, None]
+    turned_mm = found[:, :, None, :] + ups[:, None, :, None] * lever.T[:, None, None, :]  # (screw, found, turn, m)
+    each = turned_mm[..., None] + drawn[:, None, None]
+    within = (each.max(axis=3) - each.min(axis=3) <= 2 * tol_mm).mean(axis=-1)
+    return np.asarray(within.max(axis=2) @ (_FOUND_CHANCE / _FOUND_CHANCE.sum()))
+
+
 def _ends_at(m: int, tol_mm: float) -> float:
     """Expected h' M h at which done is usually declared: the range of m normals stays within 2 tol with 90 %."""
     return (m - 1) * (2 * tol_mm / float(studentized_range_90(m))) ** 2
@@ -202,20 +272,40 @@ def studentized_range_90(m: int) -> float:
 def next_stop(
     belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, tol_mm: float, last: int | None = None
 ) -> Stop:
-    """The screw to visit next: of the smallest set that is expected to end it, the one that does most by itself."""
+    """The screw to visit next.
+
+    While much is off: of the smallest set that is expected to end it, the one that does most by itself. Near the end:
+    the one that most likely ends it, by what is felt there and the turn that follows. Never the last one again.
+    """
     m = len(screws)
     ahead = _Ahead.of(belief, screws)
     costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
-    first = costs[:m].copy()
-    if last is not None:
-        at = belief.surface.screws
-        away = np.linalg.norm(at - at[last], axis=1)
-        first *= 1 - 0.02 * away / away.max()
-        first[last] = np.inf
-    chosen = ahead.sets[int(_fewest(ahead, costs[None], _ends_at(m, tol_mm))[0])]
-    among = [j for j in chosen if j != last] or [j for j in range(m) if j != last]
-    j = min(among, key=lambda j: first[j])
+    p, others = belief.p_within(tol_mm), [j for j in range(m) if j != last]
+    if p >= TRAM.done_at:
+        # Only asked where not enough has been felt yet.
+        j = max(others, key=lambda j: float(ahead.known[j]))
+    elif p >= TRAM.finish_at:
+        chances = _chances(belief, screws, tol_mm)
+        j = max(others, key=lambda j: float(chances[j]))
+    else:
+        first = costs[:m].copy()
+        if last is not None:
+            at = belief.surface.screws
+            away = np.linalg.norm(at - at[last], axis=1)
+            first *= 1 - 0.02 * away / away.max()
+        chosen = ahead.sets[int(_fewest(ahead, costs[None], _ends_at(m, tol_mm))[0])]
+        near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
+        # Where the drag is out of reach, others bring the plate nearer first.
+        j = min([j for j in near if j in chosen] or near or others, key=lambda j: first[j])
     return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
+
+
+def most_marks(screw: Screw, about_marks: float = 0.0) -> int:
+    """How far a knob is turned in search of the drag, marks: beyond it may come loose, or was loose already.
+
+    Where more is expected, that and a quarter.
+    """
+    return round(max(TRAM.most_turns * screw.marks_per_turn, min(1.25 * abs(about_marks), 160.0)))
 
 
 def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
@@ -242,17 +332,36 @@ def order_of(screws: Array, way: str) -> list[int]:
 
 def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: float | None = None) -> Stop:
     """What is expected of a visit to screw j. `left` is the expected h' M h after it, when it is at hand."""
-    m, screw = len(screws), screws[j]
-    drag_at = drag_height(belief, drag_gap_mm)
+    m, drag_at = len(screws), drag_height(belief, drag_gap_mm)
     if left is None:
         left = float(_Ahead.of(belief, screws).costs(belief, drag_at)[0, j])
-    heights, _ = belief.collapsed
-    passed = float(belief.weight @ np.abs(belief.passes[:, j, j]))
-    about = (drag_at - heights[j]) / passed / (screw.mm_per_mark * screw.sense)
+    about = _about(belief, screws, drag_gap_mm, j)
     spread = float(np.sqrt(max(left, 0.0) / (m - 1)))
     # The mean range of m normal heights is about d_2 sd (Tippett 1925).
     d2 = {3: 1.693, 4: 2.059, 5: 2.326, 6: 2.534}.get(m, 2.9)
-    return Stop(j, float(about), d2 * spread, 0.43 * d2 * spread)
+    return Stop(
+        j,
+        about,
+        d2 * spread,
+        0.43 * d2 * spread,
+        feel=_off_drag(belief, drag_at, j) < TRAM.feel_reach_mm,
+        most_marks=most_marks(screws[j], about),
+    )
+
+
+def _about(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> float:
+    """Marks of the turn expected at screw j until the gauge drags."""
+    passed = float(belief.weight @ np.abs(belief.passes[:, j, j]))
+    off = drag_height(belief, drag_gap_mm) - float(belief.collapsed[0][j])
+    return off / passed / (screws[j].mm_per_mark * screws[j].sense)
+
+
+def _off_drag(belief: Belief, drag_at: float, j: int) -> float:
+    """Root mean square of how far in mm the plate at screw j is from where the gauge drags."""
+    mean, cov = belief.collapsed
+    bias = belief.surface.bias
+    variance = cov[j, j] + 2 * cov[j, bias] + cov[bias, bias]
+    return float(np.sqrt((mean[j] - drag_at) ** 2 + max(variance, 0.0)))
 
 
 def drag_height(belief: Belief, drag_gap_mm: float) -> float:

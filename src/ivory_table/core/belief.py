@@ -227,13 +227,16 @@ class Belief:
             cov=self.cov - gain[:, :, None] * along[:, None, :],
         )
 
-    def felt(self, row: Array, low: float, high: float, sd_mm: float) -> "Belief":
-        """An interval reading: low < row . state + noise < high, either end may be infinite."""
-        return self._then(lambda b: b._felt(row, low, high, sd_mm))
+    def felt(self, row: Array, low: float, high: float, sd_mm: float, *, own: bool = False) -> "Belief":
+        """An interval reading: low < row . state + noise < high, either end may be infinite.
 
-    def _felt(self, row: Array, low: float, high: float, sd_mm: float) -> "Belief":
+        `own`: what is believed of the person's own scatter takes the place of `sd_mm`.
+        """
+        return self._then(lambda b: b._felt(row, low, high, np.exp(b.theta[:, -2]) if own else sd_mm))
+
+    def _felt(self, row: Array, low: float, high: float, sd_mm: ArrayLike) -> "Belief":
         along = self.cov @ row
-        s = along @ row + sd_mm**2
+        s = along @ row + np.square(sd_mm)
         centre = self.mean @ row
         log_z, shift, shrink = truncated_moments(centre, s, low, high)
         gain = along / s[:, None]

@@ -158,6 +158,15 @@ class Counted(Value):
     before: Literal["tight", "loose"] | None = None
 
 
+class NotReached(Value):
+    """A knob turned by `marks` in search of the drag, which did not come; it was turned back where it was."""
+
+    kind: Literal["not_reached"] = "not_reached"
+    screw: Label
+    marks: Marks
+    still: Literal["tight", "loose"]
+
+
 class Turned(Value):
     """A knob turned by a known number of marks, beyond the drag or on its own."""
 
@@ -363,6 +372,7 @@ What = Annotated[
     | SenseTried
     | Visited
     | Counted
+    | NotReached
     | Turned
     | TurnedAll
     | Walked

@@ -4,7 +4,7 @@ The stations know this interface only; the truth behind it stays where it is. Wh
 does is not asked here but over its line.
 """
 
-from typing import Protocol
+from typing import Literal, NamedTuple, Protocol
 
 from .bead import Grade, Swatch
 from .gauge import Feel
@@ -21,12 +21,19 @@ class Look(Value):
     greasy: bool = False
 
 
+class Reach(NamedTuple):
+    """Marks turned in search of the drag; how the gauge still was where it did not come, and the knob was turned back."""
+
+    marks: int
+    still: Literal["tight", "loose"] | None = None
+
+
 class Hands(Protocol):
     """A plate that can be turned, felt, measured and printed on. Lengths in mm, turns in marks."""
 
     def try_sense(self, screw: int) -> str: ...
 
-    def turn_until_drag(self, screw: int) -> int: ...
+    def turn_until_drag(self, screw: int, most_marks: int) -> Reach: ...
 
     def is_loose(self, screw: int) -> bool: ...
 

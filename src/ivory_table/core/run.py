@@ -30,6 +30,7 @@ from .entries import (
     MeshPlanned,
     MeshPoint,
     MeshUsed,
+    NotReached,
     Nudged,
     NudgeMerged,
     OffsetSet,
@@ -58,7 +59,7 @@ from .entries import (
     ZoneCleaned,
 )
 from .feelcheck import FeelTry
-from .gauge import FeelScale, feel_interval
+from .gauge import Feel, FeelScale
 from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
 from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
@@ -80,6 +81,9 @@ class TramStop:
     marks: float
     further: float | None = None
     spread_mm: float = 0.0
+    #: How the gauge slid where it was only felt; how it still was where no turn brought it to drag.
+    feel: Feel | None = None
+    still: str | None = None
     #: What was foretold of the count, with its sd; None where nobody could know.
     about: tuple[float, float] | None = None
     #: The spread believed in before all knobs were turned at once.
@@ -261,7 +265,7 @@ class RunState:
         """Whether the knobs are done: likely enough within, and not by the prior alone."""
         if not self.screws or self.belief.p_within(self.tol_mm) < TRAM.done_at:
             return False
-        return bool(self.rounds) or len(self.visited) >= min(3, len(self.screws))
+        return bool(self.rounds) or advice.enough_felt(len(self.visited), len(self.screws))
 
     @property
     def beyond_knobs(self) -> bool:
@@ -300,7 +304,7 @@ class RunState:
 
     @property
     def visited(self) -> set[int]:
-        return {s.screw for s in self.stops}
+        return {s.screw for s in self.stops if s.still is None}
 
     @property
     def to_prove(self) -> int | None:
@@ -390,7 +394,7 @@ class RunState:
             case FeelTried():
                 return replace(self, feel_tries=(*self.feel_tries, what.feel_try))
             case FeelKept():
-                return replace(self, feel=what.scale, feel_tries=())
+                return self._feel_kept(what)
             case BeamRead():
                 return replace(self, beam_read=what.reading)
             case BeamTurned():
@@ -405,6 +409,8 @@ class RunState:
                 return replace(self, at_screw=self.setup.machine.screw(what.screw))
             case Counted():
                 return self._counted(entry.id, what)
+            case NotReached():
+                return self._not_reached(entry.id, what)
             case Turned():
                 return self._turned(entry.id, what)
             case TurnedAll():
@@ -414,7 +420,7 @@ class RunState:
             case ReadMm():
                 return self._read(entry, what)
             case Felt():
-                return self._felt(what, entry.station)
+                return self._felt(entry.id, what, entry.station)
             case MeshPlanned():
                 return replace(self, mesh_plan=what, soundings=())
             case MeshPoint():
@@ -490,9 +496,7 @@ class RunState:
         j = self.setup.machine.screw(what.screw)
         now = self.changed()
         about = now.foretold_marks(j)
-        # A gauge that drags cold drags where the plate will have risen by its warp when it is hot.
-        drag_gap = self.drag_gap_mm - float(now.warp_mm([(now.screws[j].x_mm, now.screws[j].y_mm)])[0])
-        belief = advice.counted(now.belief, now.screws, j, what.marks, drag_gap)
+        belief = advice.counted(now.belief, now.screws, j, what.marks, now._drag_gap_at(j))
         if what.before is not None:
             belief = advice.felt_before(belief, now.screws, j, what.marks, what.before)
         stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0], about=about)
@@ -504,6 +508,18 @@ class RunState:
             stops=(*now.stops, stop),
             moved_mm=now._moved(j, what.marks),
         )
+
+    def _drag_gap_at(self, j: int) -> float:
+        """A gauge that drags cold drags where the plate will have risen by its warp when it is hot."""
+        s = self.screws[j]
+        return self.drag_gap_mm - float(self.warp_mm([(s.x_mm, s.y_mm)])[0])
+
+    def _not_reached(self, entry_id: str, what: NotReached) -> "RunState":
+        j = self.setup.machine.screw(what.screw)
+        now = self.changed()
+        belief = advice.not_reached(now.belief, now.screws, j, what.marks, what.still, now._drag_gap_at(j))
+        stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0], still=what.still)
+        return replace(now, belief=belief, pending=None, at_screw=None, stops=(*now.stops, stop))
 
     def _moved(self, j: int, marks: float) -> tuple[float, ...]:
         """What each knob has moved its support up by, after one more turn."""
@@ -544,6 +560,11 @@ class RunState:
             raise ValueError(f"A thermal study reads the centre and the screws; there is no '{reading.place}' here.")
         x, y = at[reading.place]
         return replace(self, thermal=(*self.thermal, reading.model_copy(update={"x_mm": x, "y_mm": y})))
+
+    def _feel_kept(self, what: FeelKept) -> "RunState":
+        ln, sd = float(np.log(what.scale.scatter_mm)), max(what.scale.scatter_ln_sd, 0.05)
+        belief = self.belief.weighed(lambda b: -0.5 * np.square((b.theta[:, -2] - ln) / sd))
+        return replace(self, belief=belief, feel=what.scale, feel_tries=())
 
     def _skirt_seen(self, entry_id: str, what: SkirtSeen) -> "RunState":
         j = self.setup.machine.screw(what.screw)
@@ -651,7 +672,7 @@ class RunState:
         if what.centre is None:
             return now
         x, y = self.setup.plate.centre
-        return now._felt(Felt(x_mm=x, y_mm=y, z_mm=what.centre_z_mm, feel=what.centre), "tram")
+        return now._felt(entry_id, Felt(x_mm=x, y_mm=y, z_mm=what.centre_z_mm, feel=what.centre), "tram")
 
     def doubtful_walk(self, what: Walked) -> tuple[int, float, float | None] | None:
         """The first count of a walk that is far from what those before it let expect: which, and as `doubtful_count`."""
@@ -715,16 +736,13 @@ class RunState:
             readings = (*readings, one)
         return replace(now, belief=belief, round_read=read, readings=readings)
 
-    def _felt(self, what: Felt, station: Station) -> "RunState":
+    def _felt(self, entry_id: str, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
         feel = self.feel
         rise = float(now.warp_mm([(what.x_mm, what.y_mm)])[0]) if station == "tram" else 0.0
-        low, high = feel_interval(what.feel, self.drag_gap_mm, feel)
-        row = now.belief.gap_row(what.x_mm, what.y_mm) + now.belief.surface.unit(now.belief.surface.bias)
         at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0]) + rise
-        # gap - bias between low and high, with gap = at - height
-        belief = now.belief.felt(row, at - high, at - low, feel.scatter_mm)
+        belief = advice.felt(now.belief, what.x_mm, what.y_mm, at, what.feel, self.drag_gap_mm, feel)
         now = replace(now, belief=belief)
         if station == "mesh":
             return now
@@ -732,15 +750,22 @@ class RunState:
             return replace(now, moves=(*now.moves, what))
         if what.screw is None:
             return replace(now, centre_felt=what)
+        j = self.setup.machine.screw(what.screw)
+        if self.way == "counting" and what.z_mm == 0:
+            if what.feel in ("free", "stuck"):
+                # One-sided, so it cannot be sized: turned until it drags and counted, here.
+                return replace(now, at_screw=j)
+            stop = TramStop(entry_id, j, 0, spread_mm=belief.spread()[0], feel=what.feel)
+            return replace(now, pending=j, at_screw=None, stops=(*now.stops, stop))
         drag, sd = now.drag_height(what.x_mm, what.y_mm)
         if self.way != "read_all" or sd > TRAM.stepped_sd_mm:
             return now
         # Known well enough: this screw has been read in this round.
-        return replace(now, round_read={**now.round_read, self.setup.machine.screw(what.screw): drag})
+        return replace(now, round_read={**now.round_read, j: drag})
 
     def apply_felt(self, what: Felt) -> "RunState":
         """The state if the gauge had been felt so, for looking ahead: nothing is kept."""
-        return self._felt(what, "mesh")
+        return self._felt("", what, "mesh")
 
     def _mesh_point(self, what: MeshPoint, at_s: float) -> "RunState":
         plan = self.mesh_plan

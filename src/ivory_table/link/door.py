@@ -9,7 +9,7 @@ from typing import Any
 from ivory_table.core.bead import Swatch
 from ivory_table.core.entries import RunSetup
 from ivory_table.core.gauge import FEELS, Feel, Gauge
-from ivory_table.core.hands import Look
+from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Value
@@ -83,8 +83,9 @@ class Door:
     def try_sense(self, screw: int) -> str:
         return str(self.ask("try_sense", screw=screw))
 
-    def turn_until_drag(self, screw: int) -> int:
-        return int(self.ask("turn_until_drag", screw=screw))
+    def turn_until_drag(self, screw: int, most_marks: int) -> Reach:
+        marks, still = self.ask("turn_until_drag", screw=screw, most_marks=most_marks)
+        return Reach(int(marks), still)
 
     def is_loose(self, screw: int) -> bool:
         return bool(self.ask("is_loose", screw=screw))

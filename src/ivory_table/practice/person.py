@@ -3,11 +3,13 @@
 This is the side door: it answers `core.hands.Hands` and stands for the human, never for the machine.
 """
 
+from typing import Literal
+
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
 from ivory_table.core.gauge import FEELS, Feel
-from ivory_table.core.hands import Look
+from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.offset import convention
 from ivory_table.core.proof import ProofPlan
@@ -18,6 +20,8 @@ from .machine import Laid, PracticeMachine, Ways
 
 #: Nobody turns a knob further than this in one go.
 MOST_MARKS = 64
+#: Further from the drag than this, a gauge is plainly tight or loose.
+NOT_DRAGGING_MM = 0.03
 SECONDS_A_TURN = 4.0
 CLEANS_MM = 40.0
 #: What heat and speed do to a first layer: shares of flow lost per °C too cold and per mm/s too fast.
@@ -42,8 +46,11 @@ class PracticePerson:
         self.body.keep()
         return "tighter" if self._height(screw) > before else "looser"
 
-    def turn_until_drag(self, screw: int) -> int:
-        """Marks until the gauge drags under the tip: at its own height when it is over this screw, else at z 0."""
+    def turn_until_drag(self, screw: int, most_marks: int = MOST_MARKS) -> Reach:
+        """Turned until the gauge drags under the tip: at its own height when it is over this screw, else at z 0.
+
+        A knob that does not bring it within `most_marks` is turned back where it was.
+        """
         body, s = self.body, self.body.machine.screws[screw]
         wanted = self._drag_gap() + float(body.rng().normal(0, body.truth.feel_scatter))
         up_per_mark = s.mm_per_mark * body.truth.senses[screw] * body.truth.pitch_share[screw]
@@ -52,15 +59,20 @@ class PracticePerson:
             # The eye on the gauge, the hand on the knob: a slack screw just needs more turning.
             before = self._gap_at(s.x_mm, s.y_mm)
             step = (before - wanted) / passed / up_per_mark
-            step = float(np.clip(marks + step, -MOST_MARKS, MOST_MARKS)) - marks
+            step = float(np.clip(marks + step, -most_marks, most_marks)) - marks
             if abs(step) < 0.02:
                 break
             marks += step
             self._move(screw, step, exact=True)
             moved = before - self._gap_at(s.x_mm, s.y_mm)
             passed = min(max(moved / (step * up_per_mark), 0.1), 1.0)
+        off = self._gap_at(s.x_mm, s.y_mm) - wanted
+        still: Literal["tight", "loose"] | None = None
+        if abs(off) > NOT_DRAGGING_MM:
+            still = "loose" if off > 0 else "tight"
+            self._move(screw, -marks)
         body.keep()
-        return round(marks)
+        return Reach(round(marks), still)
 
     def is_loose(self, screw: int) -> bool:
         """Whether the gauge slides under the tip over this screw with more room than at the drag."""

@@ -324,7 +324,7 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "crashes": lambda s: s.person.crashes(),
     "try_sense": lambda s, screw: s.person.try_sense(screw),
     "is_loose": lambda s, screw: s.person.is_loose(screw),
-    "turn_until_drag": lambda s, screw: s.person.turn_until_drag(screw),
+    "turn_until_drag": lambda s, screw, most_marks: s.person.turn_until_drag(screw, most_marks),
     "turn_beam": lambda s, up_mm: s.person.turn_beam(up_mm),
     "gap_at_zero": lambda s, x_mm, y_mm: s.person.gap_at_zero(x_mm, y_mm),
     "turn": lambda s, screw, marks: s.person.turn(screw, marks),

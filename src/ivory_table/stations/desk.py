@@ -26,6 +26,7 @@ from ivory_table.core.entries import (
     Learnt,
     MeshKept,
     MeshUsed,
+    NotReached,
     Nudged,
     OffsetSet,
     Readback,
@@ -416,6 +417,7 @@ class Desk:
 #: What may move the plate or the nozzle: readings before and after it need not agree.
 _MOVES = (
     Counted
+    | NotReached
     | Turned
     | TurnedAll
     | Walked

@@ -265,6 +265,8 @@ def words_for(entry: Entry) -> str:
             return f"{w.screw}: 1/16 clockwise felt {w.felt}"
         case "counted":
             return f"{w.screw}: {_turn(w.marks)} to the drag"
+        case "not_reached":
+            return f"{w.screw}: still {w.still} after {_turn(w.marks)}, turned back"
         case "turned":
             return f"{w.screw}: {_turn(w.marks)} further" if w.marks else f"{w.screw}: left there"
         case "turned_all":

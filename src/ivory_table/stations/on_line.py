@@ -165,7 +165,7 @@ def _tram_offers(
             moves, wrong = walked(places, True)
             found.insert(0, offer("probe_screws", *moves, why_not=wrong or untried))
         return tuple(found)
-    if now.step in ("count", "sense") and now.screw is not None:
+    if now.step in ("count", "feel", "sense") and now.screw is not None:
         s = state.screws[setup.machine.screw(now.screw)]
         moves, wrong = walked([(s.x_mm, s.y_mm, s.name)], False)
         return (

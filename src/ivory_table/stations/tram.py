@@ -15,6 +15,7 @@ from ivory_table.core.entries import (
     BeamTurned,
     Counted,
     Felt,
+    NotReached,
     ReadMm,
     SenseTried,
     SkirtSeen,
@@ -24,6 +25,7 @@ from ivory_table.core.entries import (
     What,
 )
 from ivory_table.core.form import FormAmount, NamedForm, believed_forms, form_words, named_form
+from ivory_table.core.gauge import Feel
 from ivory_table.core.hands import Hands
 from ivory_table.core.run import RunState
 from ivory_table.core.travel import RunsOut, runs_out
@@ -38,6 +40,7 @@ Step = Literal[
     "no_knobs",
     "sense",
     "count",
+    "feel",
     "skirt",
     "further",
     "read",
@@ -57,6 +60,9 @@ class StopLine(Value):
     further: float | None
     height_mm: float
     spread_mm: float
+    #: How the gauge slid where nothing was turned; how it still was where no turn brought it to drag.
+    feel: Feel | None = None
+    still: str | None = None
     #: What was foretold of the count, and its sd; None where nobody could know.
     about: tuple[float, float] | None = None
 
@@ -114,6 +120,8 @@ class TramView(Value):
     screw: str | None = None
     stop: int = 1
     about_marks: float | None = None
+    #: So far it is turned in search of the drag; then it is said that the drag does not come.
+    most_marks: int = 0
     #: The knob has not shown its sense yet: say whether the gauge was tight or loose before the turn.
     ask_before: bool = False
     mm_per_mark: float | None = None
@@ -158,6 +166,7 @@ class Now:
     step: Step
     screw: str | None = None
     about_marks: float | None = None
+    most_marks: int = 0
     ask_before: bool = False
     mm_per_mark: float | None = None
     further: Turn | None = None
@@ -188,6 +197,16 @@ def now_at(run: OpenRun) -> Now:
     if step == "count":
         stop = _next(state)
         screw = state.screws[stop.screw]
+        if stop.feel and state.way == "counting":
+            return Now(
+                "feel",
+                screw=screw.name,
+                at=stop.screw,
+                spread_after_mm=stop.spread_after_mm,
+                reasons=(
+                    "This screw is known to be near the drag: a feel tells as much as a count, and moves nothing else.",
+                ),
+            )
         # Before the first visit the turn is anybody's guess; none is shown.
         known = stop.screw in state.visited
         unvisited = len(state.screws) - len(state.visited)
@@ -198,6 +217,7 @@ def now_at(run: OpenRun) -> Now:
             mm_per_mark=screw.mm_per_mark,
             ask_before=advice.sense_in_doubt(state.belief, stop.screw),
             about_marks=_about(state, stop) if known else None,
+            most_marks=stop.most_marks,
             marks={stop.screw: _about(state, stop)} if known else {},
             at=stop.screw,
             spread_after_mm=stop.spread_after_mm,
@@ -373,6 +393,7 @@ def view(run: OpenRun) -> TramView:
             "reasons": tuple(reasons),
             "screw": now.screw,
             "about_marks": now.about_marks,
+            "most_marks": now.most_marks,
             "ask_before": now.ask_before,
             "mm_per_mark": now.mm_per_mark,
             "further": now.further,
@@ -470,6 +491,8 @@ def _story(state: RunState) -> tuple[StopLine, ...]:
             further=s.further,
             height_mm=heights[s.screw].height_mm,
             spread_mm=s.spread_mm,
+            feel=s.feel,
+            still=s.still,
             about=s.about,
         )
         for s in state.stops
@@ -562,7 +585,14 @@ def practice(desk: Desk, run: OpenRun) -> What:
         j = run.setup.machine.screw(now.screw)
         loose = hands.is_loose(j) if now.ask_before else None
         before: Literal["loose", "tight"] | None = None if loose is None else "loose" if loose else "tight"
-        return Counted(screw=now.screw, marks=hands.turn_until_drag(j), before=before)
+        marks, still = hands.turn_until_drag(j, now.most_marks)
+        if still is not None:
+            return NotReached(screw=now.screw, marks=marks, still=still)
+        return Counted(screw=now.screw, marks=marks, before=before)
+    if now.step == "feel" and now.screw:
+        screw = state.screws[run.setup.machine.screw(now.screw)]
+        feel = hands.slide_gauge(screw.x_mm, screw.y_mm, 0.0)
+        return Felt(x_mm=screw.x_mm, y_mm=screw.y_mm, z_mm=0.0, feel=feel, screw=screw.name)
     if now.step in ("further", "prove") and now.further:
         hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
         return Turned(screw=now.further.screw, marks=now.further.marks)

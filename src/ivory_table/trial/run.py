@@ -110,7 +110,7 @@ class Trial:
             if step in ("centre", "done"):
                 break
             self.ask("tram", tram.practice)
-            if step == "count":
+            if step in ("count", "feel"):
                 stops += 1
                 self.human("stop")
             if step == "further":
@@ -204,7 +204,7 @@ def by_hand_tram(body: PracticeMachine, tol_mm: float, order: tuple[int, ...]) -
     """Round and round in one order, turning until it drags, until a round needs no turn over a mark."""
     person, stops = PracticePerson(body), 0
     while stops < 2 * SCENARIO["stops_cap"]:
-        turns = [abs(person.turn_until_drag(j)) for j in order]
+        turns = [abs(person.turn_until_drag(j).marks) for j in order]
         stops += len(order)
         if max(turns) <= SCENARIO["by_hand"]["round_ends_marks"]:
             break

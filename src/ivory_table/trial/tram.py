@@ -5,14 +5,14 @@ import time
 import tomllib
 from collections.abc import Callable
 from importlib.resources import files
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
 from ivory_table.core import advice
 from ivory_table.core.belief import Belief
-from ivory_table.core.defaults import TRAM
-from ivory_table.core.gauge import FeelScale
+from ivory_table.core.defaults import FEEL, TRAM
+from ivory_table.core.gauge import FEELS, Feel, FeelScale
 from ivory_table.core.plate import Machine, Plate, Screw
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
@@ -51,8 +51,10 @@ class CoupledPlate:
         self.a = coupling(np.full(len(screws), 1 / kappa - 1), surface_of(screws).bending)
         self.heights = self.a @ rng.normal(0, SCENARIO["knob_sd_mm"], len(screws))
 
-    def move(self, j: int, up_mm: float) -> None:
+    def move(self, j: int, up_mm: float) -> float:
+        """Moves a support; says by how much."""
         self.heights = self.heights + self.a[:, j] * up_mm
+        return up_mm
 
 
 class SprungPlate:
@@ -80,10 +82,11 @@ class SprungPlate:
     def heights(self) -> Array:
         return self.plate.heights(self.plate.anchors)
 
-    def move(self, j: int, up_mm: float) -> None:
+    def move(self, j: int, up_mm: float) -> float:
         # Nobody turns a nut off its bolt, and nobody gets past a fully compressed spring.
-        moved = self.truth.supports[j] + up_mm * self.truth.pitch_share[j]
-        self.truth.supports[j] = float(np.clip(moved, self.truth.lowest[j], self.truth.relaxed[j]))
+        before, share = self.truth.supports[j], self.truth.pitch_share[j]
+        self.truth.supports[j] = float(np.clip(before + up_mm * share, self.truth.lowest[j], self.truth.relaxed[j]))
+        return (self.truth.supports[j] - before) / share
 
     def restart(self, rng: np.random.Generator) -> None:
         """The same machine, its knobs off anew."""
@@ -103,22 +106,38 @@ class Person:
         if up:
             self.plant.move(j, up + float(self.rng.normal(0, float(hand_error_mm(up)))))
 
-    def until_drag(self, j: int) -> int:
-        """Turned until the gauge drags, as a hand does it: a long turn, then a look, then the rest."""
+    def until_drag(self, j: int) -> tuple[int, Literal["tight", "loose"] | None]:
+        """Turned until the gauge drags, as a hand does it: a long turn, then a look, then the rest.
+
+        The marks, and how the gauge still is where a knob is at its end or was turned as far as is sensible.
+        """
         wanted_height = float(self.rng.normal(0, SCENARIO["feel_sd_mm"]))
-        turned, passed = 0.0, 0.8
+        turned, passed, most = 0.0, 0.8, advice.most_marks(self.screws[j]) * self.screws[j].mm_per_mark
         for _ in range(12):
             before = float(self.plant.heights[j])
-            step = (wanted_height - before) / passed
-            if abs(step) < 0.002:
+            step = float(np.clip((wanted_height - before) / passed, -most - turned, most - turned))
+            if abs(wanted_height - before) < 0.002:
                 break
-            self.plant.move(j, step)
-            turned += step
-            passed = min(max((float(self.plant.heights[j]) - before) / step, 0.05), 1.2)
+            made = self.plant.move(j, step)
+            turned += made
+            if abs(made) < 0.002:
+                break
+            passed = min(max((float(self.plant.heights[j]) - before) / made, 0.05), 1.2)
         # What the hand did not mean to do: the count is of what it meant.
         if turned:
             self.plant.move(j, float(self.rng.normal(0, float(hand_error_mm(turned)))))
-        return round(turned / self.screws[j].mm_per_mark) * (-1 if j == self.reversed_knob else 1)
+        off = float(self.plant.heights[j]) - wanted_height
+        still: Literal["tight", "loose"] | None = (
+            None if abs(off) < SCENARIO["still_mm"] else "tight" if off > 0 else "loose"
+        )
+        return round(turned / self.screws[j].mm_per_mark) * (-1 if j == self.reversed_knob else 1), still
+
+    def slide(self, j: int) -> Feel:
+        """The gauge slid under the tip at z 0, and nothing turned."""
+        low, high = FEEL.cuts_mm[1:3]
+        scatter = (SCENARIO["feel_sd_mm"] ** 2 - (high - low) ** 2 / 12) ** 0.5
+        gap = -float(self.plant.heights[j]) + float(self.rng.normal(0, scatter))
+        return FEELS[int(np.searchsorted(FEEL.cuts_mm, gap))]
 
     def turn(self, j: int, marks: float) -> None:
         up = marks * self.screws[j].mm_per_mark
@@ -180,34 +199,51 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
     alarmed = np.zeros(len(screws), dtype=bool)
     for stop in range(1, cap(screws) + 1):
         t0 = time.perf_counter()
-        j = advice.next_stop(belief, screws, 0.0, TOL, last).screw
-        dt = time.perf_counter() - t0
-        before = float(person.plant.heights[j])
-        tight = before + float(person.rng.normal(0, SCENARIO["feel_sd_mm"])) > 0
-        ask_before = advice.sense_in_doubt(belief, j)
-        marks = person.until_drag(j)
-        moved = abs(float(person.plant.heights[j]) - before)
-        t0 = time.perf_counter()
-        belief = advice.counted(belief, screws, j, marks, 0.0)
-        if ask_before:
-            belief = advice.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
-        said = belief.p_reversed() > TRAM.reversed_at
-        if j == person.reversed_knob and moved >= SCENARIO["seen_mm"] and tally.found is None:
-            tally.found = bool(said[j])
-        fresh = said & ~alarmed
-        alarmed |= said
-        tally.false_alarms += int(fresh.sum() - (person.reversed_knob >= 0 and fresh[person.reversed_knob]))
-        more = advice.further(belief, screws, j, TOL, 0.0)
-        tally.seconds.append(time.perf_counter() - t0 + dt)
-        if more.marks:
-            person.turn(j, more.marks)
-            belief = advice.turned(belief, screws, j, more.marks)
+        visit = advice.next_stop(belief, screws, 0.0, TOL, last)
+        j, seconds = visit.screw, time.perf_counter() - t0
+        turn = not visit.feel
+        if visit.feel:
+            feel = person.slide(j)
+            turn = feel in ("free", "stuck")
+            t0 = time.perf_counter()
+            belief = advice.felt(belief, screws[j].x_mm, screws[j].y_mm, 0.0, feel, 0.0, FeelScale())
+            seconds += time.perf_counter() - t0
+        still = None
+        if turn:
+            before = float(person.plant.heights[j])
+            tight = before + float(person.rng.normal(0, SCENARIO["feel_sd_mm"])) > 0
+            ask_before = advice.sense_in_doubt(belief, j)
+            marks, still = person.until_drag(j)
+            moved = abs(float(person.plant.heights[j]) - before)
+            t0 = time.perf_counter()
+            if still is None:
+                belief = advice.counted(belief, screws, j, marks, 0.0)
+            else:
+                person.turn(j, -marks)
+                belief = advice.not_reached(belief, screws, j, marks, still, 0.0)
+            if ask_before and still is None:
+                belief = advice.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
+            said = belief.p_reversed() > TRAM.reversed_at
+            if j == person.reversed_knob and moved >= SCENARIO["seen_mm"] and tally.found is None:
+                tally.found = bool(said[j])
+            fresh = said & ~alarmed
+            alarmed |= said
+            tally.false_alarms += int(fresh.sum() - (person.reversed_knob >= 0 and fresh[person.reversed_knob]))
+            seconds += time.perf_counter() - t0
+        if still is None:
+            t0 = time.perf_counter()
+            more = advice.further(belief, screws, j, TOL, 0.0)
+            seconds += time.perf_counter() - t0
+            if more.marks:
+                person.turn(j, more.marks)
+                belief = advice.turned(belief, screws, j, more.marks)
+        tally.seconds.append(seconds)
         last, tally.stops = j, stop
         seen.add(j)
         p = belief.p_within(TOL)
         tally.trace.append((len(screws) - len(seen), p))
         _hold(tally, belief, person.plant.heights)
-        if len(seen) >= 3 and p >= TRAM.done_at:
+        if p >= TRAM.done_at and advice.enough_felt(len(seen), len(screws)):
             break
     tally.rounds = -(-tally.stops // len(screws))
     tally.within = person.within()
@@ -257,7 +293,7 @@ def round_and_round(person: Person, order: list[int]) -> Tally:
     """By hand without the program: until a whole round needs no turn over one mark."""
     tally = Tally()
     while tally.stops < 3 * cap(person.screws):
-        turns = [abs(person.until_drag(j)) for j in order]
+        turns = [abs(person.until_drag(j)[0]) for j in order]
         tally.stops += len(order)
         if max(turns) <= 1:
             break

@@ -1326,7 +1326,7 @@ export interface components {
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /** Fault */
         Fault: {
@@ -1731,7 +1731,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -2246,6 +2246,26 @@ export interface components {
             turns: components["schemas"]["Turn"][];
             /** Words */
             words: string;
+        };
+        /**
+         * NotReached
+         * @description A knob turned by `marks` in search of the drag, which did not come; it was turned back where it was.
+         */
+        NotReached: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "not_reached";
+            /** Marks */
+            marks: number;
+            /** Screw */
+            screw: string;
+            /**
+             * Still
+             * @enum {string}
+             */
+            still: "tight" | "loose";
         };
         /** Nozzle */
         Nozzle: {
@@ -3291,6 +3311,8 @@ export interface components {
             ] | null;
             /** Entry Id */
             entry_id: string;
+            /** Feel */
+            feel?: ("stuck" | "snag" | "drag" | "brush" | "free") | null;
             /** Further */
             further: number | null;
             /** Height Mm */
@@ -3301,6 +3323,8 @@ export interface components {
             screw: string;
             /** Spread Mm */
             spread_mm: number;
+            /** Still */
+            still?: string | null;
         };
         /**
          * StoredChange
@@ -3483,6 +3507,11 @@ export interface components {
             learnt: components["schemas"]["LearntLine"][];
             /** Mm Per Mark */
             mm_per_mark?: number | null;
+            /**
+             * Most Marks
+             * @default 0
+             */
+            most_marks: number;
             /** Moves Others */
             moves_others: components["schemas"]["Turn"][];
             /** P After */
@@ -3514,7 +3543,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "beam" | "no_knobs" | "sense" | "count" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
+            step: "beam" | "no_knobs" | "sense" | "count" | "feel" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
             /**
              * Stop
              * @default 1

@@ -44,6 +44,9 @@ class _Tram(Value):
     reversed_share: float
     reversed_proved: float
     reversed_at: float
+    most_turns: float
+    feel_reach_mm: float
+    finish_at: float
     proving_turn: float
     said_wrong: float
     common_weight: float

@@ -24,7 +24,7 @@ from .work import LOOSEST_FIRST, Work, feel_down, probed
 def visit(work: Work) -> None:
     """To the next screw of the count, down to z 0 over it; a plate that stands higher is turned down first."""
     now = now_at(work.now)
-    if now.screw is None or now.step not in ("count", "sense"):
+    if now.screw is None or now.step not in ("count", "feel", "sense"):
         raise Refused("nothing_to_visit", "No screw is to be visited at this step.")
     name, session = now.screw, work.session
     j = work.now.setup.machine.screw(name)
@@ -42,7 +42,8 @@ def visit(work: Work) -> None:
         if lowest_mm(state, x, y, free) <= 0:
             work.send(*come_down(state, session.manner, x, y, 0.0, at, free))
             work.settle()
-            session.progress(f"the tip is at z 0 over {name}: turn until it drags, count the marks")
+            asked = "slide the gauge, turn nothing" if now.step == "feel" else "turn until it drags, count the marks"
+            session.progress(f"the tip is at z 0 over {name}: {asked}")
             return
         if drag > 0.02 and sd <= 0.05:
             screw = state.screws[j]

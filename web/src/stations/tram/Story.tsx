@@ -57,6 +57,8 @@ function turnedWith(round: View["rounds"][number], s: StopLine): string {
 
 function stopWords(s: StopLine, from: SeenFrom): string {
   const short = (text: string) => text.replace("counter-clockwise", "ccw").replace("clockwise", "cw");
+  if (s.still) return `${short(turnWords(s.marks, from))} and still ${s.still}, turned back`;
+  if (s.feel) return `felt: ${s.feel}${s.further ? `, then ${short(turnWords(s.further, from))}` : ""}`;
   // A turn on its own, with no count before it.
   if (!s.marks && s.further && !s.about) return short(turnWords(s.further, from));
   const more = s.further ? `, ${fraction(s.further)} ${short(way(s.further, from))} more` : "";

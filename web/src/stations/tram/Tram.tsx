@@ -32,7 +32,7 @@ export function Tram() {
   const [count, setCount] = useState<Count>(NO_COUNT);
   const step = view?.step;
   const about = view?.about_marks ?? 0;
-  const stop = `${step} ${view?.screw} ${view?.stop}`;
+  const stop = view ? stopOf(view) : "";
   // A new stop starts with no count, and with the direction the belief expects.
   useEffect(() => setCount({ ...NO_COUNT, sign: about < 0 ? -1 : 1 }), [stop]);
   if (!view) return <Waiting wrong={error} />;
@@ -53,6 +53,13 @@ export function Tram() {
         run: (k) => setCount({ ...count, before: k.toLowerCase() === "t" ? "tight" : "loose" }),
       });
   }
+  if (step === "feel")
+    keys.unshift({
+      keys: ["1", "2", "3", "4", "5"],
+      cap: "1–5",
+      does: "feel",
+      run: (k) => keepFelt(view, FEELS[Number(k) - 1]?.feel, keep),
+    });
   if (step === "skirt" && screw)
     keys.unshift({
       keys: view.grades.map((g) => String(g.key)),
@@ -152,7 +159,12 @@ export function Tram() {
             )}
           </div>
           {view.head.machine.screws.length > 0 &&
-            (step === "count" || step === "read" || step === "prove" || step === "turn_all" || step === "skirt") && (
+            (step === "count" ||
+              step === "feel" ||
+              step === "read" ||
+              step === "prove" ||
+              step === "turn_all" ||
+              step === "skirt") && (
               <Choice
                 label="Way of working"
                 value={view.way}
@@ -166,6 +178,8 @@ export function Tram() {
     />
   );
 }
+
+const stopOf = (view: View) => `${view.step} ${view.screw} ${view.stop}`;
 
 interface Count {
   marks: number | null;
@@ -211,6 +225,11 @@ function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, 
   const at = view.sheet.spots[0];
   if (feel && at)
     keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null, sure: false });
+}
+
+function keepFelt(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
+  const at = view.head.machine.screws.find((s) => s.name === view.screw);
+  if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: 0, feel, screw: at.name, sure: false });
 }
 
 interface SlipProps {
@@ -339,9 +358,25 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           >
             Keep
           </Button>
+          <NoDrag key={stopOf(view)} view={view} from={from} count={count} keep={keep} busy={acts.busy} />
         </>
       );
     }
+    case "feel":
+      return (
+        <>
+          <Eyebrow left={view.screw ?? ""} right={`stop ${view.stop}`} />
+          <h2 className="text-3xl leading-tight font-semibold">
+            Slide the gauge.
+            <br />
+            Turn nothing.
+          </h2>
+          <p className="text-graphite">
+            It should be near the drag here: a feel tells enough, and moves no other corner.
+          </p>
+          <FeelKeys onFeel={(feel) => keepFelt(view, feel, keep)} disabled={acts.busy} />
+        </>
+      );
     case "beam":
       return <BeamSlip view={view} acts={acts} keep={keep} />;
     case "skirt":
@@ -642,6 +677,58 @@ function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
           .join("; ")}
         .
       </p>
+    </Panel>
+  );
+}
+
+/** The drag does not come: how far the knob was turned, how the gauge still is; the knob goes back where it was. */
+function NoDrag({
+  view,
+  from,
+  count,
+  keep,
+  busy,
+}: Pick<SlipProps, "view" | "from" | "count" | "keep"> & { busy: boolean }) {
+  const [open, setOpen] = useState(false);
+  const [text, setText] = useState(String(view.most_marks));
+  const [sign, setSign] = useState<1 | -1>(count.sign);
+  const [wrong, setWrong] = useState<string | null>(null);
+  if (!open)
+    return (
+      <Button look="quiet" className="self-start px-0 text-left text-sm" onClick={() => setOpen(true)}>
+        no drag after {view.most_marks}/16, or the knob turns freely
+      </Button>
+    );
+  const still = (how: "tight" | "loose") => {
+    const marks = typedNumber(text);
+    if (marks === null || marks < 1 || marks > 160 || marks % 1 !== 0)
+      return setWrong("Give the whole marks you turned, 1 to 160.");
+    setWrong(null);
+    if (view.screw) keep({ kind: "not_reached", screw: view.screw, marks: marks * sign, still: how });
+  };
+  return (
+    <Panel tone="brass">
+      <p className="font-semibold">Do not turn on. Turn it back where it was.</p>
+      <p className="text-sm">
+        Past this a knob comes loose or its spring is fully compressed. The others bring this place nearer first.
+      </p>
+      <div className="mt-2 grid grid-cols-[1fr_auto] items-end gap-2">
+        <Field
+          label="Marks turned before you stopped"
+          inputMode="numeric"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          wrong={wrong}
+        />
+        <Button onClick={() => setSign(sign === 1 ? -1 : 1)}>{way(sign, from)}</Button>
+      </div>
+      <div className="mt-2 grid grid-cols-2 gap-2" role="group" aria-label="The gauge then was">
+        {(["tight", "loose"] as const).map((how) => (
+          <Button key={how} disabled={busy} onClick={() => still(how)}>
+            turned back; it was still {how}
+          </Button>
+        ))}
+      </div>
     </Panel>
   );
 }
