@@ -5,6 +5,10 @@ import re
 import pytest
 from playwright.sync_api import Browser, Page, Route, expect
 
+from ivory_table.core.entries import Counted, RunFile, Turned, What
+from ivory_table.core.plate import Screw
+from tests.conftest import entry, setup_for
+
 from .conftest import serious, start_run
 
 
@@ -486,3 +490,56 @@ def test_the_record_prints_without_its_buttons(desk_page: Page) -> None:
     page.emulate_media(media="print")
     expect(page.get_by_role("button", name="Print this page")).to_be_hidden()
     expect(page.get_by_role("heading", name=re.compile("Heron: textured steel sheet"))).to_be_visible()
+
+
+def six_screws(page: Page, address: str) -> None:
+    """A run on six screws, each brought to the drag twice, opened at the tram."""
+    places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
+    six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places, 1))
+    setup = setup_for("heron", "six")
+    setup = setup.model_copy(update={"machine": setup.machine.model_copy(update={"screws": six})})
+    whats: list[What] = []
+    for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
+        whats += [Counted(screw=screw.name, marks=marks), Turned(screw=screw.name, marks=0)]
+    rows = tuple(entry(seq, what) for seq, what in enumerate(whats, 1))
+    file = RunFile(setup=setup, entries=rows).model_dump(mode="json")
+    assert page.request.post(f"{address}/api/runs/import", data=file).ok
+    page.goto(f"{address}/runs/six/tram")
+
+
+def test_a_screw_near_the_drag_is_only_felt(desk_page: Page, address: str) -> None:
+    page = desk_page
+    six_screws(page, address)
+    expect(page.get_by_role("heading", name="Turn nothing")).to_be_visible()
+    asked = page.get_by_text("stop 13").locator("..").locator("span").first.inner_text()
+    assert serious(page) == []
+    page.keyboard.press("3")
+    expect(page.get_by_role("region", name="Rounds so far")).to_contain_text("felt: drag")
+    page.get_by_role("button", name=f"Take back {asked.lower()}").first.click()
+    # What slides free cannot be sized by a feel: it is counted, at the same screw.
+    expect(page.get_by_role("heading", name="Turn nothing")).to_be_visible()
+    page.get_by_role("button", name="free").click()
+    expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
+    expect(page.get_by_text(asked).first).to_be_visible()
+
+
+def test_a_knob_that_brings_no_drag_is_put_back_and_the_next_is_asked_for(desk_page: Page) -> None:
+    page = desk_page
+    at = start_run(page, "Heron")
+    page.goto(f"{at}/tram")
+    expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
+    page.keyboard.press("1")
+    expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
+    page.get_by_role("button", name="no drag after 32/16").click()
+    expect(page.get_by_text("Turn it back where it was")).to_be_visible()
+    assert serious(page) == []
+    turned = page.get_by_label("Marks turned before you stopped")
+    for wrong in ("", "0", "nan", "1.5", "9999"):
+        turned.fill(wrong)
+        page.get_by_role("button", name="it was still loose").click()
+        expect(page.get_by_text("Give the whole marks you turned, 1 to 160.")).to_be_visible()
+    turned.fill("34")
+    page.get_by_role("button", name="it was still loose").click()
+    story = page.get_by_role("region", name="Rounds so far")
+    expect(story).to_contain_text("2 turns 2/16 cw and still loose, turned back")
+    expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()

@@ -388,5 +388,15 @@ def test_a_person_stops_where_the_knob_does_no_more_and_puts_it_back() -> None:
             return up_mm
 
     person = trial.Person(np.random.default_rng(1), SCREWS, Stuck())
-    marks, still = person.until_drag(0)
-    assert (marks, still) == (32, "loose")
+    assert person.until_drag(0, 32) == (32, "loose")
+    assert person.until_drag(1, 32)[1] is None
+
+
+@pytest.mark.parametrize("count", [3, 4, 6])
+def test_no_visit_is_expected_to_make_the_spread_larger(count: int) -> None:
+    screws = screws_of(count)
+    belief = new_belief(screws)
+    for j in range(count - 1):
+        stop = advice.next_stop(belief, screws, 0.0, TOL)
+        assert stop.spread_after_mm < 1.1 * belief.spread()[0]
+        belief = advice.counted(belief, screws, j, 3 - 2 * j, 0.0)

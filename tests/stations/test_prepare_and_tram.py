@@ -14,6 +14,7 @@ from ivory_table.core.entries import (
     FeelTried,
     Felt,
     Heated,
+    NotReached,
     ReadMm,
     Resumed,
     SchoolChosen,
@@ -29,10 +30,11 @@ from ivory_table.core.entries import (
     WhereNoted,
 )
 from ivory_table.core.feelcheck import FeelTry
+from ivory_table.core.gauge import Feel
 from ivory_table.core.plate import Layer, Screw
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.stations import extras, prepare, setup, sign_off, tram
-from ivory_table.stations.desk import Desk, Refused
+from ivory_table.stations.desk import Desk, OpenRun, Refused
 from ivory_table.stations.head import head_of
 from ivory_table.store.workshop import Clash
 
@@ -408,3 +410,74 @@ def test_four_screws_are_foretold_their_stops(desk: Desk) -> None:
     view = tram.view(desk.open("run"))
     assert view.doubt == ""
     assert view.stops_left > 4
+
+
+def levelled(desk: Desk) -> OpenRun:
+    """A run on six screws, each brought to the drag twice."""
+    places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
+    six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places))
+    renew(desk, "heron", screws=six)
+    start(desk, "heron")
+    for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
+        keep(desk, "tram", Counted(screw=screw.name, marks=marks))
+        run = keep(desk, "tram", Turned(screw=screw.name, marks=0))
+    return run
+
+
+def feel_here(desk: Desk, name: str, feel: Feel) -> OpenRun:
+    run = desk.open("run")
+    screw = run.state.screws[run.setup.machine.screw(name)]
+    return keep(desk, "tram", Felt(x_mm=screw.x_mm, y_mm=screw.y_mm, z_mm=0, feel=feel, screw=name))
+
+
+def test_a_screw_near_the_drag_is_felt_and_asks_for_no_turn(desk: Desk) -> None:
+    view = tram.view(levelled(desk))
+    assert view.step == "feel"
+    stops = len(view.stops)
+    run = feel_here(desk, view.screw, "drag")
+    view = tram.view(run)
+    assert view.step in ("further", "centre")
+    assert len(view.stops) == stops + 1
+    assert view.stops[-1].feel == "drag"
+    run = keep(desk, "tram", TakenBack(entry_id=view.stops[-1].entry_id))
+    assert tram.view(run).step == "feel"
+
+
+@pytest.mark.parametrize("feel", ["free", "stuck"])
+def test_a_feel_that_cannot_be_sized_is_counted_at_the_same_screw(desk: Desk, feel: Feel) -> None:
+    asked = tram.view(levelled(desk))
+    assert asked.step == "feel"
+    view = tram.view(feel_here(desk, asked.screw, feel))
+    assert (view.step, view.screw) == ("count", asked.screw)
+    assert len(view.stops) == len(asked.stops)
+
+
+def test_a_knob_without_drag_goes_back_and_another_is_asked_for(desk: Desk) -> None:
+    start(desk, "heron")
+    run = keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    asked = tram.view(run)
+    assert (asked.step, asked.most_marks) == ("count", 32)
+    at = run.setup.machine.screw(asked.screw)
+    truth = desk.hands(run).body.truth.supports[at]
+    run = keep(desk, "tram", NotReached(screw=asked.screw, marks=32, still="loose"))
+    view = tram.view(run)
+    assert view.screw != asked.screw
+    assert view.step == "count"
+    assert view.stops[-1].still == "loose"
+    assert run.state.moved_mm[at] == 0
+    assert desk.hands(run).body.truth.supports[at] == truth  # the practice plate is where it was
+    assert asked.screw not in {k.name for k in view.sheet.knobs if k.visited}
+    back = keep(desk, "tram", TakenBack(entry_id=view.stops[-1].entry_id))
+    assert tram.view(back).screw == asked.screw
+
+
+def test_the_practice_person_says_when_the_drag_does_not_come(desk: Desk) -> None:
+    run = start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    for j in range(4):
+        desk.hands(run).turn(j, -55)
+    run = practise(desk, "tram", times=1)
+    last = run.entries[-1].what
+    assert isinstance(last, NotReached)
+    assert last.still == "loose"
+    assert tram.view(run).stops[-1].still == "loose"

@@ -173,9 +173,16 @@ class _Ahead:
     known: Array
 
     @classmethod
-    def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
+    def of(
+        cls,
+        belief: Belief,
+        screws: tuple[Screw, ...],
+        common_weight: float = TRAM.common_weight,
+        only: int | None = None,
+    ) -> "_Ahead":
+        """`common_weight`: how much the common height counts beside the rest; `only`: one screw to be looked at."""
         m = len(screws)
-        centre = np.eye(m) - (1 - TRAM.common_weight) / m
+        centre = np.eye(m) - (1 - common_weight) / m
         a, w = belief.passes * belief.signs[:, None, :], belief.weight
         weighted = (w[:, None, None] * a.transpose(0, 2, 1)) @ centre
         normal = np.tensordot(weighted, a, axes=((0, 2), (0, 1)))
@@ -186,10 +193,10 @@ class _Ahead:
         noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
         mark = np.array([s.mm_per_mark for s in screws])
         after = np.diag(normal) * (TRAM.hand_floor_mm**2 + mark**2 / 12)
-        sets = _sets(m)
+        sets = _sets(m) if only is None else ((only,),)
         solve, constant = np.zeros((len(sets), m, m)), np.full(len(sets), float(np.trace(centre @ within)))
         done = 0
-        for at in _sets_by_size(m):
+        for at in _sets_by_size(m) if only is None else (np.array([[only]]),):
             here = np.arange(done, done + len(at))
             done += len(at)
             rows, columns = at[:, :, None], at[:, None, :]
@@ -297,7 +304,7 @@ def next_stop(
         near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
         # Where the drag is out of reach, others bring the plate nearer first.
         j = min([j for j in near if j in chosen] or near or others, key=lambda j: first[j])
-    return at_stop(belief, screws, drag_gap_mm, j, float(costs[j]))
+    return at_stop(belief, screws, drag_gap_mm, j)
 
 
 def most_marks(screw: Screw, about_marks: float = 0.0) -> int:
@@ -330,11 +337,10 @@ def order_of(screws: Array, way: str) -> list[int]:
     return [ring[(k // 2 + (k % 2) * half) % m] for k in range(m)]
 
 
-def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int, left: float | None = None) -> Stop:
-    """What is expected of a visit to screw j. `left` is the expected h' M h after it, when it is at hand."""
+def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> Stop:
+    """What is expected of a visit to screw j. The common height is no part of the spread."""
     m, drag_at = len(screws), drag_height(belief, drag_gap_mm)
-    if left is None:
-        left = float(_Ahead.of(belief, screws).costs(belief, drag_at)[0, j])
+    left = float(_Ahead.of(belief, screws, 0.0, j).costs(belief, drag_at)[0, 0])
     about = _about(belief, screws, drag_gap_mm, j)
     spread = float(np.sqrt(max(left, 0.0) / (m - 1)))
     # The mean range of m normal heights is about d_2 sd (Tippett 1925).

@@ -106,31 +106,31 @@ class Person:
         if up:
             self.plant.move(j, up + float(self.rng.normal(0, float(hand_error_mm(up)))))
 
-    def until_drag(self, j: int) -> tuple[int, Literal["tight", "loose"] | None]:
+    def until_drag(self, j: int, most_marks: float = 160) -> tuple[int, Literal["tight", "loose"] | None]:
         """Turned until the gauge drags, as a hand does it: a long turn, then a look, then the rest.
 
-        The marks, and how the gauge still is where a knob is at its end or was turned as far as is sensible.
+        The marks, and how the gauge still is where a knob is at its end or was turned as far as it should be.
         """
+        mark = self.screws[j].mm_per_mark
         wanted_height = float(self.rng.normal(0, SCENARIO["feel_sd_mm"]))
-        turned, passed, most = 0.0, 0.8, advice.most_marks(self.screws[j]) * self.screws[j].mm_per_mark
+        turned, passed, most = 0.0, 0.8, most_marks * mark
         for _ in range(12):
             before = float(self.plant.heights[j])
-            step = float(np.clip((wanted_height - before) / passed, -most - turned, most - turned))
             if abs(wanted_height - before) < 0.002:
                 break
-            made = self.plant.move(j, step)
+            made = self.plant.move(j, float(np.clip((wanted_height - before) / passed, -most - turned, most - turned)))
             turned += made
             if abs(made) < 0.002:
                 break
             passed = min(max((float(self.plant.heights[j]) - before) / made, 0.05), 1.2)
+        off = float(self.plant.heights[j]) - wanted_height
+        still: Literal["tight", "loose"] | None = None
+        if abs(off) > SCENARIO["still_mm"]:
+            still = "tight" if off > 0 else "loose"
         # What the hand did not mean to do: the count is of what it meant.
         if turned:
             self.plant.move(j, float(self.rng.normal(0, float(hand_error_mm(turned)))))
-        off = float(self.plant.heights[j]) - wanted_height
-        still: Literal["tight", "loose"] | None = (
-            None if abs(off) < SCENARIO["still_mm"] else "tight" if off > 0 else "loose"
-        )
-        return round(turned / self.screws[j].mm_per_mark) * (-1 if j == self.reversed_knob else 1), still
+        return round(turned / mark) * (-1 if j == self.reversed_knob else 1), still
 
     def slide(self, j: int) -> Feel:
         """The gauge slid under the tip at z 0, and nothing turned."""
@@ -213,7 +213,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             before = float(person.plant.heights[j])
             tight = before + float(person.rng.normal(0, SCENARIO["feel_sd_mm"])) > 0
             ask_before = advice.sense_in_doubt(belief, j)
-            marks, still = person.until_drag(j)
+            marks, still = person.until_drag(j, visit.most_marks)
             moved = abs(float(person.plant.heights[j]) - before)
             t0 = time.perf_counter()
             if still is None:

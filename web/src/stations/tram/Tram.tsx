@@ -712,7 +712,7 @@ function NoDrag({
       <p className="text-sm">
         Past this a knob comes loose or its spring is fully compressed. The others bring this place nearer first.
       </p>
-      <div className="mt-2 grid grid-cols-[1fr_auto] items-end gap-2">
+      <div className="mt-2 grid grid-cols-[1fr_auto] items-start gap-2">
         <Field
           label="Marks turned before you stopped"
           inputMode="numeric"
@@ -720,7 +720,9 @@ function NoDrag({
           onChange={(e) => setText(e.target.value)}
           wrong={wrong}
         />
-        <Button onClick={() => setSign(sign === 1 ? -1 : 1)}>{way(sign, from)}</Button>
+        <Button className="mt-6" onClick={() => setSign(sign === 1 ? -1 : 1)}>
+          {way(sign, from)}
+        </Button>
       </div>
       <div className="mt-2 grid grid-cols-2 gap-2" role="group" aria-label="The gauge then was">
         {(["tight", "loose"] as const).map((how) => (
