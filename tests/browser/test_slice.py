@@ -530,7 +530,7 @@ def test_a_knob_that_brings_no_drag_is_put_back_and_the_next_is_asked_for(desk_p
     expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
     page.keyboard.press("1")
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
-    page.get_by_role("button", name="no drag after 32/16").click()
+    page.get_by_role("button", name="no drag after 2 turns").click()
     expect(page.get_by_text("Turn it back where it was")).to_be_visible()
     assert serious(page) == []
     turned = page.get_by_label("Marks turned before you stopped")

@@ -174,7 +174,7 @@ function TakeUp({ resume, keep }: { resume: Schemas["Resume"]; keep: (what: What
           <label key={c.id} className="flex min-h-11 items-center gap-2 text-sm">
             <input
               type="checkbox"
-              className="size-5 accent-ink"
+              className="size-5 shrink-0 accent-ink"
               checked={changed.includes(c.id)}
               onChange={() =>
                 setChanged(changed.includes(c.id) ? changed.filter((x) => x !== c.id) : [...changed, c.id])

@@ -90,7 +90,7 @@ export function TextField({
 export function Tick({ label, on, onChange }: { label: string; on: boolean; onChange: (on: boolean) => void }) {
   return (
     <label className="flex min-h-11 items-center gap-2 text-sm">
-      <input type="checkbox" className="size-5 accent-ink" checked={on} onChange={() => onChange(!on)} />
+      <input type="checkbox" className="size-5 shrink-0 accent-ink" checked={on} onChange={() => onChange(!on)} />
       {label}
     </label>
   );

@@ -280,9 +280,11 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             Count the marks.
           </h2>
           <p className="text-graphite">
-            {view.stops.length && about
-              ? `About ${turnWords(about, from)}, ${seen}.`
-              : `The first visit tells how far it is; ${seen}.`}
+            {view.about_marks === null
+              ? `The first visit tells how far it is; ${seen}.`
+              : about
+                ? `About ${turnWords(about, from)}, ${seen}.`
+                : `It should drag almost as it stands; ${seen}.`}
           </p>
           {view.ask_before && (
             <div
@@ -372,7 +374,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             Turn nothing.
           </h2>
           <p className="text-graphite">
-            It should be near the drag here: a feel tells enough, and moves no other corner.
+            Tip at z 0, as for a count. It should be near the drag here: a feel tells enough, and moves no other corner.
           </p>
           <FeelKeys onFeel={(feel) => keepFelt(view, feel, keep)} disabled={acts.busy} />
         </>
@@ -696,7 +698,7 @@ function NoDrag({
   if (!open)
     return (
       <Button look="quiet" className="self-start px-0 text-left text-sm" onClick={() => setOpen(true)}>
-        no drag after {view.most_marks}/16, or the knob turns freely
+        no drag after {fraction(view.most_marks)}, or the knob turns freely
       </Button>
     );
   const still = (how: "tight" | "loose") => {
