@@ -431,5 +431,6 @@ def stops_table(machines: int, seed: int) -> list[list[float]]:
             seen = bins.get((unvisited, column), [])
             # Hardly ever seen: as its neighbour of less certainty.
             row.append(round(float(np.mean(seen)), 1) if len(seen) >= 20 or not row else row[-1])
-        rows.append(row)
+        # A smaller chance never takes fewer stops, whatever a handful of machines did.
+        rows.append([float(n) for n in np.maximum.accumulate(row[::-1])[::-1]])
     return rows

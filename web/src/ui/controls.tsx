@@ -137,3 +137,13 @@ export function Panel({
   };
   return <div className={`rounded-[4px] border px-3 py-2 ${tones[tone]}`}>{children}</div>;
 }
+
+/** Where one is, above a heading, and how far. */
+export function Eyebrow({ left, right }: { left: string; right: string }) {
+  return (
+    <p className="flex justify-between text-graphite">
+      <span className="font-medium first-letter:uppercase">{left}</span>
+      <span className="font-mono text-sm">{right}</span>
+    </p>
+  );
+}

@@ -9,9 +9,8 @@ import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
 import { Section, Swatch } from "../../sheet/Swatch";
-import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
+import { Button, Choice, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { type SeenFrom, signed, turnWords, typedNumber } from "../../ui/words";
-import { Eyebrow } from "../tram/Tram";
 
 type View = Schemas["FirstLayerView"];
 

@@ -7,9 +7,8 @@ import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Choice, Field, Panel, Wrong } from "../../ui/controls";
+import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
 import { signed, typedMm } from "../../ui/words";
-import { Eyebrow } from "../tram/Tram";
 
 type Owner = "hand" | "probe";
 const OWNERS = [

@@ -7,10 +7,9 @@ import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Field, Panel, Why } from "../../ui/controls";
+import { Button, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
-import { Eyebrow } from "../tram/Tram";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
 
 type View = Schemas["OffsetView"];

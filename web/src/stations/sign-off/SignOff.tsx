@@ -5,8 +5,7 @@ import type { Schemas } from "../../api/client";
 import { useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Panel } from "../../ui/controls";
-import { Eyebrow } from "../tram/Tram";
+import { Button, Eyebrow, Panel } from "../../ui/controls";
 
 export function SignOff() {
   const runId = useRunId();

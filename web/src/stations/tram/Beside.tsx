@@ -68,8 +68,11 @@ function Shim({ runId, seq, sheet }: { runId: string; seq: number; sheet: Schema
   const plan = useQuery<Schemas["ShimView"], Refusal>({
     queryKey: ["run", runId, "shim", mm, seq],
     enabled: mm !== null,
-    queryFn: () =>
-      answer(api.GET("/api/runs/{run_id}/shim", { params: { path: { run_id: runId }, query: { sheet_mm: mm ?? 0 } } })),
+    queryFn: async () => {
+      const asked = { params: { path: { run_id: runId }, query: { sheet_mm: mm ?? 0 } } };
+      // The client's types read pairs back as lists.
+      return (await answer(api.GET("/api/runs/{run_id}/shim", asked))) as Schemas["ShimView"];
+    },
   });
   const [x0, y0, x1, y1] = sheet.bounds_mm;
   return (

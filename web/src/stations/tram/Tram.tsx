@@ -6,12 +6,15 @@ import { type Acts, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Choice, Field, Panel, Why } from "../../ui/controls";
-import { fraction, type SeenFrom, signed, turnWords, typedMm, typedNumber, way } from "../../ui/words";
+import { Button, Choice, Eyebrow, Panel, Why } from "../../ui/controls";
+import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { BeamSlip } from "./BeamSlip";
 import { BesideTram } from "./Beside";
+import { type Count, CountSlip, countKeys, keepCount, NO_COUNT, stopOf } from "./Count";
+import { ReadSlip } from "./Read";
 import { Story } from "./Story";
+import { RunsOut, TurnMade } from "./Turned";
 
 type View = Schemas["TramView"];
 const WAYS = [
@@ -179,48 +182,6 @@ export function Tram() {
   );
 }
 
-const stopOf = (view: View) => `${view.step} ${view.screw} ${view.stop}`;
-
-interface Count {
-  marks: number | null;
-  sign: 1 | -1;
-  typedAt: number;
-  before: "tight" | "loose" | null;
-}
-const NO_COUNT: Count = { marks: null, sign: 1, typedAt: 0, before: null };
-
-function typed(count: Count, digit: number): Count {
-  const now = Date.now();
-  // A second digit that follows at once makes a larger number: 1 then 4 is 14.
-  const joined = count.marks !== null && now - count.typedAt < 900 ? count.marks * 10 + digit : digit;
-  return { ...count, marks: Math.min(joined, 160), typedAt: now };
-}
-
-function countKeys(count: Count, set: (c: Count) => void, enter: () => void, from: SeenFrom): Key[] {
-  const right = from === "above" ? 1 : -1;
-  return [
-    { keys: "0123456789".split(""), cap: "0–9", does: "marks", run: (k) => set(typed(count, Number(k))) },
-    {
-      keys: ["ArrowLeft", "ArrowRight"],
-      cap: "← →",
-      does: "direction",
-      run: (k) => set({ ...count, sign: (k === "ArrowRight" ? right : -right) as 1 | -1 }),
-    },
-    { keys: ["Enter"], cap: "Enter", does: "keep", run: enter },
-  ];
-}
-
-function keepCount(view: View, count: Count, keep: (what: What) => void) {
-  if (count.marks !== null && view.screw)
-    keep({
-      kind: "counted",
-      screw: view.screw,
-      marks: count.marks * count.sign,
-      before: count.marks ? count.before : null,
-      sure: false,
-    });
-}
-
 function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
   const at = view.sheet.spots[0];
   if (feel && at)
@@ -268,102 +229,8 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           </div>
         </>
       );
-    case "count": {
-      const about = Math.round(view.about_marks ?? 0);
-      const mm = (count.marks ?? 0) * (view.mm_per_mark ?? 0);
-      return (
-        <>
-          <Eyebrow left={view.screw ?? ""} right={`stop ${view.stop}`} />
-          <h2 className="text-3xl leading-tight font-semibold">
-            Turn until it drags.
-            <br />
-            Count the marks.
-          </h2>
-          <p className="text-graphite">
-            {view.about_marks === null
-              ? `The first visit tells how far it is; ${seen}.`
-              : about
-                ? `About ${turnWords(about, from)}, ${seen}.`
-                : `It should drag almost as it stands; ${seen}.`}
-          </p>
-          {view.ask_before && (
-            <div
-              className="grid grid-cols-[1fr_auto_auto] items-center gap-2"
-              role="group"
-              aria-label="Before the turn"
-            >
-              <span className="text-sm text-graphite">Before the turn the gauge was</span>
-              {(["tight", "loose"] as const).map((b) => (
-                <Button
-                  key={b}
-                  look={count.before === b ? "chosen" : "plain"}
-                  aria-pressed={count.before === b}
-                  onClick={() => setCount({ ...count, before: count.before === b ? null : b })}
-                >
-                  {b}
-                </Button>
-              ))}
-            </div>
-          )}
-          <div className="flex items-center justify-between rounded-[4px] border-2 border-ink px-4 py-2">
-            <p className="font-mono" data-testid="count">
-              <span className="text-5xl font-semibold">{count.marks ?? "–"}</span>
-              <span className="text-2xl text-graphite"> /16</span>
-            </p>
-            <p className="text-right">
-              <button
-                type="button"
-                className="min-h-11 font-medium underline underline-offset-4"
-                onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}
-              >
-                {way(count.sign, from)}
-              </button>
-              <span className="block text-sm text-graphite">
-                {count.marks === null ? "press the number" : `${mm.toFixed(2)} mm at this screw`}
-              </span>
-            </p>
-          </div>
-          <div className="grid grid-cols-6 gap-1.5">
-            {[0, 1, 2, 3, 4, 5, 6, 7, 8].map((n) => (
-              <Button
-                key={n}
-                look={count.marks === n ? "chosen" : "plain"}
-                className="px-0 font-mono text-lg"
-                onClick={() => setCount({ ...count, marks: n, typedAt: 0 })}
-              >
-                {n}
-              </Button>
-            ))}
-            <Button
-              className="px-0 font-mono"
-              aria-label="+1, one mark more"
-              onClick={() => setCount({ ...count, marks: Math.min((count.marks ?? 0) + 1, 160) })}
-            >
-              +1
-            </Button>
-            <Button
-              className="px-0 font-mono"
-              aria-label="−1, one mark fewer"
-              onClick={() => setCount({ ...count, marks: Math.max((count.marks ?? 0) - 1, 0) })}
-            >
-              −1
-            </Button>
-            <Button className="px-0" onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}>
-              flip
-            </Button>
-          </div>
-          <Button
-            look="main"
-            keyHint="Enter"
-            disabled={count.marks === null || acts.busy}
-            onClick={() => keepCount(view, count, keep)}
-          >
-            Keep
-          </Button>
-          <NoDrag key={stopOf(view)} view={view} from={from} count={count} keep={keep} busy={acts.busy} />
-        </>
-      );
-    }
+    case "count":
+      return <CountSlip view={view} from={from} count={count} setCount={setCount} keep={keep} busy={acts.busy} />;
     case "feel":
       return (
         <>
@@ -559,95 +426,6 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
   }
 }
 
-function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: What) => void }) {
-  const [text, setText] = useState("");
-  const [by, setBy] = useState<"dial" | "feelers" | "probe" | "lamp" | "laser">(
-    view.head.machine.probe ? "probe" : "dial",
-  );
-  const [wrong, setWrong] = useState<string | null>(null);
-  const screw = view.head.machine.screws.find((s) => s.name === view.screw);
-  useEffect(() => setText(""), [view.screw, view.head.seq]);
-  const submit = () => {
-    const typed = typedMm(text, "0.12 or -0.05");
-    if ("wrong" in typed) return setWrong(typed.wrong);
-    setWrong(null);
-    if (screw)
-      keep({
-        kind: "read_mm",
-        x_mm: screw.x_mm,
-        y_mm: screw.y_mm,
-        instrument: by,
-        value_mm: typed.mm,
-        screw: screw.name,
-        sure: false,
-      });
-  };
-  return (
-    <form
-      className="flex flex-col gap-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        if (!acts.busy) submit();
-      }}
-    >
-      <Eyebrow left={view.screw ?? ""} right="read all first" />
-      <h2 className="text-3xl leading-tight font-semibold">Read the {by === "feelers" ? "gap" : "height"} here.</h2>
-      <p className="text-graphite">
-        {by === "feelers"
-          ? "The thickest feeler that still slides, tip at z 0."
-          : "Plate high is positive. Same zero for all screws."}
-      </p>
-      <Field
-        label="Reading"
-        unit="mm"
-        inputMode="decimal"
-        value={text}
-        autoFocus
-        onChange={(e) => setText(e.target.value)}
-        wrong={wrong}
-      />
-      <Choice
-        label="Read with"
-        value={by}
-        onChange={setBy}
-        options={[
-          { value: "dial", text: "dial gauge (height)" },
-          { value: "feelers", text: "feelers (gap)" },
-          { value: "probe", text: "the machine's probe (height)" },
-          { value: "laser", text: "laser (height)" },
-          { value: "lamp", text: "contact lamp: z where it lights" },
-        ]}
-      />
-      <Button look="main" type="submit" keyHint="Enter" disabled={acts.busy}>
-        Keep
-      </Button>
-    </form>
-  );
-}
-
-type TurnMadeProps = Pick<SlipProps, "view" | "from" | "acts" | "keep"> & {
-  turn: NonNullable<View["further"]>;
-  says: string;
-};
-
-/** What a turn would run into, and how it was made: as advised, or otherwise. */
-function TurnMade({ turn, says, view, from, acts, keep }: TurnMadeProps) {
-  return (
-    <>
-      <RunsOut view={view} from={from} />
-      <Button
-        look="main"
-        keyHint="Enter"
-        disabled={acts.busy}
-        onClick={() => keep({ kind: "turned", screw: turn.screw, marks: turn.marks })}
-      >
-        {says}
-      </Button>
-      <OtherTurn key={view.head.seq} screw={turn.screw} from={from} keep={keep} busy={acts.busy} />
-    </>
-  );
-}
-
 /** A form that no knob reaches, by its name, with what does reach it. */
 function FormWords({ view }: { view: View }) {
   if (!view.form) return null;
@@ -663,135 +441,5 @@ function FormWords({ view }: { view: View }) {
         ))}
       </ul>
     </div>
-  );
-}
-
-/** A knob about to come loose or to bottom out, and the turns that avoid it. */
-function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
-  const out = view.runs_out;
-  if (!out) return null;
-  return (
-    <Panel tone="brass">
-      <p className="font-semibold first-letter:uppercase">{out.sentence}</p>
-      <p className="text-sm">
-        {view.head.machine.screws
-          .map((s, k) => `${s.name} ${turnWords(out.together[k] ?? 0, from, s.marks_per_turn)}`)
-          .join("; ")}
-        .
-      </p>
-    </Panel>
-  );
-}
-
-/** The drag does not come: how far the knob was turned, how the gauge still is; the knob goes back where it was. */
-function NoDrag({
-  view,
-  from,
-  count,
-  keep,
-  busy,
-}: Pick<SlipProps, "view" | "from" | "count" | "keep"> & { busy: boolean }) {
-  const [open, setOpen] = useState(false);
-  const [text, setText] = useState(String(view.most_marks));
-  const [sign, setSign] = useState<1 | -1>(count.sign);
-  const [wrong, setWrong] = useState<string | null>(null);
-  if (!open)
-    return (
-      <Button look="quiet" className="self-start px-0 text-left text-sm" onClick={() => setOpen(true)}>
-        no drag after {fraction(view.most_marks)}, or the knob turns freely
-      </Button>
-    );
-  const still = (how: "tight" | "loose") => {
-    const marks = typedNumber(text);
-    if (marks === null || marks < 1 || marks > 160 || marks % 1 !== 0)
-      return setWrong("Give the whole marks you turned, 1 to 160.");
-    setWrong(null);
-    if (view.screw) keep({ kind: "not_reached", screw: view.screw, marks: marks * sign, still: how });
-  };
-  return (
-    <Panel tone="brass">
-      <p className="font-semibold">Do not turn on. Turn it back where it was.</p>
-      <p className="text-sm">
-        Past this a knob comes loose or its spring is fully compressed. The others bring this place nearer first.
-      </p>
-      <div className="mt-2 grid grid-cols-[1fr_auto] items-start gap-2">
-        <Field
-          label="Marks turned before you stopped"
-          inputMode="numeric"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          wrong={wrong}
-        />
-        <Button className="mt-6" onClick={() => setSign(sign === 1 ? -1 : 1)}>
-          {way(sign, from)}
-        </Button>
-      </div>
-      <div className="mt-2 grid grid-cols-2 gap-2" role="group" aria-label="The gauge then was">
-        {(["tight", "loose"] as const).map((how) => (
-          <Button key={how} disabled={busy} onClick={() => still(how)}>
-            turned back; it was still {how}
-          </Button>
-        ))}
-      </div>
-    </Panel>
-  );
-}
-
-/** A turn other than advised is kept as it was made. */
-function OtherTurn({
-  screw,
-  from,
-  keep,
-  busy,
-}: {
-  screw: string;
-  from: SeenFrom;
-  keep: (what: What) => void;
-  busy: boolean;
-}) {
-  const [open, setOpen] = useState(false);
-  const [text, setText] = useState("");
-  const [sign, setSign] = useState<1 | -1>(1);
-  const [wrong, setWrong] = useState<string | null>(null);
-  if (!open)
-    return (
-      <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setOpen(true)}>
-        I turned it otherwise
-      </Button>
-    );
-  return (
-    <form
-      className="grid grid-cols-[1fr_auto] items-end gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        const marks = typedNumber(text);
-        if (marks === null || marks < 0 || marks > 160 || (2 * marks) % 1 !== 0)
-          return setWrong("Give the marks you turned, 0 to 160, in whole or half marks.");
-        setWrong(null);
-        if (!busy) keep({ kind: "turned", screw, marks: marks * sign });
-      }}
-    >
-      <Field
-        label="Marks turned"
-        inputMode="decimal"
-        value={text}
-        autoFocus
-        onChange={(e) => setText(e.target.value)}
-        wrong={wrong}
-      />
-      <Button onClick={() => setSign(sign === 1 ? -1 : 1)}>{way(sign, from)}</Button>
-      <Button type="submit" className="col-span-2" disabled={busy}>
-        Keep what I turned
-      </Button>
-    </form>
-  );
-}
-
-export function Eyebrow({ left, right }: { left: string; right: string }) {
-  return (
-    <p className="flex justify-between text-graphite">
-      <span className="font-medium first-letter:uppercase">{left}</span>
-      <span className="font-mono text-sm">{right}</span>
-    </p>
   );
 }
