@@ -24,6 +24,7 @@ from ivory_table.core.entries import (
     TakenBack,
     ThermalRead,
     Turned,
+    TurnedAll,
     WalkCount,
     Walked,
     WayChosen,
@@ -412,12 +413,18 @@ def test_four_screws_are_foretold_their_stops(desk: Desk) -> None:
     assert view.stops_left > 4
 
 
-def levelled(desk: Desk) -> OpenRun:
-    """A run on six screws, each brought to the drag twice."""
+def on_six(desk: Desk) -> tuple[Screw, ...]:
+    """Heron with six screws, and a run on it."""
     places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
     six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places))
     renew(desk, "heron", screws=six)
     start(desk, "heron")
+    return six
+
+
+def levelled(desk: Desk) -> OpenRun:
+    """A run on six screws, each brought to the drag twice."""
+    six = on_six(desk)
     for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
         keep(desk, "tram", Counted(screw=screw.name, marks=marks))
         run = keep(desk, "tram", Turned(screw=screw.name, marks=0))
@@ -481,3 +488,19 @@ def test_the_practice_person_says_when_the_drag_does_not_come(desk: Desk) -> Non
     assert isinstance(last, NotReached)
     assert last.still == "loose"
     assert tram.view(run).stops[-1].still == "loose"
+
+
+def test_of_many_screws_done_is_read_and_not_only_foretold(desk: Desk) -> None:
+    on_six(desk)
+    keep(desk, "tram", WayChosen(way="read_all"))
+    for _ in range(200):
+        run = practise(desk, "tram", times=1)
+        if tram.view(run).step == "centre":
+            break
+    assert tram.view(run).step == "centre"
+    rounds = [e.what for e in run.entries if isinstance(e.what, TurnedAll)]
+    assert any(rounds[0].marks)
+    assert not any(rounds[-1].marks)
+    heights = [r for r in run.state.readings if r.round == run.state.rounds]
+    assert len(heights) == 6
+    assert np.ptp([r.value_mm for r in heights]) <= 2 * run.state.tol_mm + 0.02

@@ -103,6 +103,11 @@ def enough_felt(visited: int, knobs: int) -> bool:
     return visited >= (min(3, knobs) if knobs <= 4 else knobs)
 
 
+def trusts_turns(knobs: int) -> bool:
+    """Whether turns made after readings can be trusted to have ended it. Many supports answer too often otherwise."""
+    return knobs <= 4
+
+
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
     """The gauge drags at a place with the tip at z 0: shift - height = thickness + bias."""
     row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
@@ -424,8 +429,10 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
     m = len(screws)
     centre = np.eye(m) - 1.0 / m
     a = belief.passes
-    normal = np.einsum("n,nij,ik,nkl->jl", belief.weight, a, centre, a, optimize=True)
-    pull = np.einsum("n,nij,ik,nk->j", belief.weight, a, centre, belief.mean[:, :m], optimize=True)
+    # Where one or two hypotheses are left, and may be wrong together, the plan stays moderate.
+    weight = belief.weight if m <= 4 else belief.doubted_weight
+    normal = np.einsum("n,nij,ik,nkl->jl", weight, a, centre, a, optimize=True)
+    pull = np.einsum("n,nij,ik,nk->j", weight, a, centre, belief.mean[:, :m], optimize=True)
     mark = np.array([s.mm_per_mark * s.sense for s in screws])
     # A whole plate raised together changes nothing here: keep the turns small instead.
     ideal = np.linalg.lstsq(normal + 1e-9 * np.eye(m), -pull, rcond=1e-7)[0]
@@ -438,6 +445,20 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
         if cost < best_cost:
             best, best_cost = marks, cost
     return best
+
+
+def turns_worth_making(
+    belief: Belief, screws: tuple[Screw, ...], smallest_marks: float, tol_mm: float
+) -> tuple[Array, Belief]:
+    """The plan of `turn_plan` and what is believed after it; no turns where, of many supports, it is likely within as it stands."""
+    marks, after = turn_plan(belief, screws, smallest_marks), belief
+    for j, m in enumerate(marks):
+        if m:
+            after = turned(after, screws, j, float(m))
+    now = belief.p_within(tol_mm)
+    if not trusts_turns(len(screws)) and now >= min(TRAM.done_at, max(0.5, after.p_within(tol_mm))):
+        return np.zeros(len(screws)), belief
+    return marks, after
 
 
 def stops_left(p_within: float, unvisited: int) -> float:

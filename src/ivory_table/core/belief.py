@@ -269,6 +269,11 @@ class Belief:
     def weight(self) -> Array:
         return np.exp(self.log_weight)
 
+    @property
+    def doubted_weight(self) -> Array:
+        """Weights (n,) flattened until an eighth of the hypotheses is alive, where fewer are."""
+        return _flattened(self.log_weight, len(self.log_weight) / 8)
+
     @cached_property
     def collapsed(self) -> tuple[Array, Array]:
         """Mean (d,) and covariance (d, d) of the mixture."""

@@ -265,7 +265,13 @@ class RunState:
         """Whether the knobs are done: likely enough within, and not by the prior alone."""
         if not self.screws or self.belief.p_within(self.tol_mm) < TRAM.done_at:
             return False
+        if self.way == "read_all" and self.rounds:
+            return advice.trusts_turns(len(self.screws)) or not self._turned_in(self.rounds)
         return bool(self.rounds) or advice.enough_felt(len(self.visited), len(self.screws))
+
+    def _turned_in(self, number: int) -> bool:
+        """Whether knobs were turned all at once at the end of that round."""
+        return any(s.round == number and s.spread_before_mm is not None for s in self.stops)
 
     @property
     def beyond_knobs(self) -> bool:

@@ -3,12 +3,9 @@
 from dataclasses import dataclass, field
 from typing import Literal
 
-import numpy as np
-
 from ivory_table.core import advice
 from ivory_table.core.bead import Grade
 from ivory_table.core.beam import BeamAdvice, BeamReading, level
-from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import BEAD, TRAM
 from ivory_table.core.entries import (
     BeamRead,
@@ -260,8 +257,7 @@ def now_at(run: OpenRun) -> Now:
     if step == "prove" and state.to_prove is not None:
         return _proving(state, state.to_prove)
     if step == "turn_all":
-        marks = advice.turn_plan(state.belief, state.screws, 0.5)
-        after = _after_plan(state, marks)
+        marks, after = advice.turns_worth_making(state.belief, state.screws, 0.5, state.tol_mm)
         return Now(
             step,
             turns=tuple(
@@ -313,8 +309,8 @@ def _stops_left(state: RunState, p_within: float, unvisited: int) -> float | Non
 
 #: Measured: `docs/guide/trial.md`.
 _TAKES_LONG = (
-    "By counts alone so many screws take long, and more than one in four is not done after ten rounds: their supports are too "
-    "many to be told by a feel. Read the heights in mm if you can: that takes two or three rounds."
+    "By counts alone so many screws take 25 to 35 stops, and what is said to be within is not in one of seven: their supports are "
+    "too many to be told by a feel. Read the heights in mm if you can: that takes two or three rounds."
 )
 
 
@@ -462,14 +458,6 @@ def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
         return ""
     way = "down" if more.others_mm[j] < 0 else "up"
     return f"this plate rocks: {state.screws[j].name} goes {size:.2f} mm {way} with it"
-
-
-def _after_plan(state: RunState, marks: np.ndarray) -> Belief:
-    belief = state.belief
-    for j, m in enumerate(marks):
-        if m:
-            belief = advice.turned(belief, state.screws, j, float(m))
-    return belief
 
 
 def _centre_words(state: RunState) -> str:

@@ -273,7 +273,9 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
                 belief = read(advice.turned(belief, screws, j, proving), j)
         t0 = time.perf_counter()
         done = number > 1 and belief.p_within(TOL) >= TRAM.done_at
-        marks = np.zeros(len(screws)) if done else advice.turn_plan(belief, screws, SCENARIO["reading_marks"])
+        marks = np.zeros(len(screws))
+        if not done:
+            marks, _ = advice.turns_worth_making(belief, screws, SCENARIO["reading_marks"], TOL)
         tally.seconds.append(time.perf_counter() - t0)
         for j, m in enumerate(marks):
             if m:
@@ -283,7 +285,7 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
         tally.rounds_turned += bool(np.any(marks))
         tally.stops += len(screws)
         _hold(tally, belief, person.plant.heights)
-        if belief.p_within(TOL) >= TRAM.done_at:
+        if belief.p_within(TOL) >= TRAM.done_at and (advice.trusts_turns(len(screws)) or not np.any(marks)):
             break
     tally.within = person.within()
     return tally, belief
