@@ -174,8 +174,6 @@ class _Ahead:
     constant: Array
     weighted: Array  # (n, m, m) w A'M, for g
     centre: Array
-    #: (m,) by how much a visit to each screw lets h' M h be known better.
-    known: Array
 
     @classmethod
     def of(
@@ -211,8 +209,7 @@ class _Ahead:
             reach = pull[at] @ unknown[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
             toward = reach @ told @ reach.transpose(0, 2, 1)
             constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
-        known = ((centre @ unknown) * unknown).sum(axis=0) / (np.diag(unknown) + noise)
-        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre, known)
+        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre)
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -270,6 +267,13 @@ def _chances(belief: Belief, screws: tuple[Screw, ...], tol_mm: float) -> Array:
     return np.asarray(within.max(axis=2) @ (_FOUND_CHANCE / _FOUND_CHANCE.sum()))
 
 
+def _told_by_each(belief: Belief, m: int) -> Array:
+    """(m,) by how much a reading at each screw lets the heights against the common height be known better, mm^2."""
+    unknown = belief.collapsed[1][:m, :m]
+    noise = float(belief.weight @ np.square(belief.drag_sd))
+    return np.asarray((((np.eye(m) - 1.0 / m) @ unknown) * unknown).sum(axis=0) / (np.diag(unknown) + noise))
+
+
 def _ends_at(m: int, tol_mm: float) -> float:
     """Expected h' M h at which done is usually declared: the range of m normals stays within 2 tol with 90 %."""
     return (m - 1) * (2 * tol_mm / float(studentized_range_90(m))) ** 2
@@ -290,16 +294,14 @@ def next_stop(
     the one that most likely ends it, by what is felt there and the turn that follows. Never the last one again.
     """
     m = len(screws)
-    ahead = _Ahead.of(belief, screws)
-    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
     p, others = belief.p_within(tol_mm), [j for j in range(m) if j != last]
-    if p >= TRAM.done_at:
-        # Only asked where not enough has been felt yet.
-        j = max(others, key=lambda j: float(ahead.known[j]))
-    elif p >= TRAM.finish_at:
-        chances = _chances(belief, screws, tol_mm)
-        j = max(others, key=lambda j: float(chances[j]))
+    if p >= TRAM.finish_at:
+        # Within already, and asked all the same: not enough has been felt yet.
+        worth = _told_by_each(belief, m) if p >= TRAM.done_at else _chances(belief, screws, tol_mm)
+        j = max(others, key=lambda j: float(worth[j]))
     else:
+        ahead = _Ahead.of(belief, screws)
+        costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
         first = costs[:m].copy()
         if last is not None:
             at = belief.surface.screws
