@@ -432,7 +432,7 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
     centre = np.eye(m) - 1.0 / m
     a = belief.passes
     # Where one or two hypotheses are left, and may be wrong together, the plan stays moderate.
-    weight = belief.weight if m <= 4 else belief.doubted_weight
+    weight = belief.doubted_weight if m > TRAM.counts_tell else belief.weight
     normal = np.einsum("n,nij,ik,nkl->jl", weight, a, centre, a, optimize=True)
     pull = np.einsum("n,nij,ik,nk->j", weight, a, centre, belief.mean[:, :m], optimize=True)
     mark = np.array([s.mm_per_mark * s.sense for s in screws])

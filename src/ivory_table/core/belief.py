@@ -271,8 +271,8 @@ class Belief:
 
     @property
     def doubted_weight(self) -> Array:
-        """Weights (n,) flattened until an eighth of the hypotheses is alive, where fewer are."""
-        return _flattened(self.log_weight, len(self.log_weight) / 8)
+        """Weights (n,); flattened until an eighth of the hypotheses is alive where no more than a few are."""
+        return self.weight if self.alive >= 4 else _flattened(self.log_weight, len(self.log_weight) / 8)
 
     @cached_property
     def collapsed(self) -> tuple[Array, Array]:
