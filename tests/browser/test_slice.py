@@ -44,6 +44,7 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
 
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Plate clean")).to_be_visible()
+    expect(page.get_by_role("button", name="skip it")).to_be_enabled()  # the answer before is kept
     page.keyboard.press("s")
     expect(page.get_by_text("skipped")).to_be_visible()
     for k in range(4):
