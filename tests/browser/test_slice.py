@@ -183,9 +183,8 @@ def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: 
     page.goto(f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("heading", name="Turn until it drags").wait_for()
-    page.get_by_role(
-        "button", name="read for me"
-    ).click()  # a key pressed while the last answer is being kept is not heard
+    # A key pressed while the last answer is being kept is not heard.
+    page.get_by_role("button", name="read for me").click()
     page.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
     page.reload()
     expect(page.get_by_role("heading", name=re.compile("further|Leave it"))).to_be_visible()

@@ -74,7 +74,7 @@ def felt(
 ) -> Belief:
     """The gauge slid under the tip at a height of `at_mm` in the belief's frame: at - height - bias lies between two cuts."""
     low, high = feel_interval(feel, drag_gap_mm, scale)
-    row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
+    row = belief.drag_row(x_mm, y_mm)
     return belief.felt(row, at_mm - high, at_mm - low, scale.scatter_mm, own=True)
 
 
@@ -92,7 +92,7 @@ def not_reached(
     """
     screw = screws[j]
     there = turned(belief, screws, j, marks)
-    row = belief.gap_row(screw.x_mm, screw.y_mm) + belief.surface.unit(belief.surface.bias)
+    row = belief.drag_row(screw.x_mm, screw.y_mm)
     drag = belief.shift_mm - drag_gap_mm
     low, high = (drag, np.inf) if still == "tight" else (-np.inf, drag)
     return turned(there.felt(row, low, high, 0.0, own=True), screws, j, -marks)
@@ -110,7 +110,7 @@ def trusts_turns(knobs: int) -> bool:
 
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
     """The gauge drags at a place with the tip at z 0: shift - height = thickness + bias."""
-    row = belief.gap_row(x_mm, y_mm) + belief.surface.unit(belief.surface.bias)
+    row = belief.drag_row(x_mm, y_mm)
     return belief.read(row, belief.shift_mm - drag_gap_mm, 0.0, dragged=True)
 
 

@@ -302,6 +302,10 @@ class Belief:
         """Row for the height at one place, the usual first half of a reading."""
         return np.asarray(self.surface.rows([(x_mm, y_mm)])[0])
 
+    def drag_row(self, x_mm: float, y_mm: float) -> Array:
+        """Row for where a gauge drags at one place: the height there and the feel's bias."""
+        return self.gap_row(x_mm, y_mm) + self.surface.unit(self.surface.bias)
+
     def passes_of_twist(self) -> tuple[float, float] | None:
         """Share of a twist this plate passes, mean and sd; None where three screws cannot twist it.
 

@@ -333,7 +333,7 @@ class RunState:
 
     def drag_height(self, x_mm: float, y_mm: float) -> tuple[float, float]:
         """Commanded z in mm at which the gauge is believed to drag at a place, and its sd."""
-        row = self.belief.gap_row(x_mm, y_mm) + self.belief.surface.unit(self.belief.surface.bias)
+        row = self.belief.drag_row(x_mm, y_mm)
         mean, sd = self.belief.of(row[None, :])
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
@@ -538,7 +538,7 @@ class RunState:
             return None
         s = self.screws[j]
         rise = float(self.warp_mm([(s.x_mm, s.y_mm)])[0])
-        row = self.belief.gap_row(s.x_mm, s.y_mm) + self.belief.surface.unit(self.belief.surface.bias)
+        row = self.belief.drag_row(s.x_mm, s.y_mm)
         mean, sd = self.belief.of(row[None, :])
         high = float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - rise
         passed = float(self.belief.weight @ np.abs(self.belief.passes[:, j, j])) * s.mm_per_mark
