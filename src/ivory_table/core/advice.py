@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from scipy.special import log_ndtr
 from scipy.stats import studentized_range
 
-from .belief import Belief, normal_points
+from .belief import Belief, normal_points, range_of
 from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
@@ -167,7 +167,7 @@ class _Ahead:
     that may be reversed mends as much as any: A is here without its signs, the turn made now has them.
     """
 
-    sets: tuple[tuple[int, ...], ...]
+    sets: Array  # (sets, m) 1 for a screw that is visited
     size: Array
     #: (sets, m, m) N_SS^-1 in the full frame, and (sets,) what does not depend on the means.
     solve: Array
@@ -176,16 +176,9 @@ class _Ahead:
     centre: Array
 
     @classmethod
-    def of(
-        cls,
-        belief: Belief,
-        screws: tuple[Screw, ...],
-        common_weight: float = TRAM.common_weight,
-        only: int | None = None,
-    ) -> "_Ahead":
-        """`common_weight`: how much the common height counts beside the rest; `only`: one screw to be looked at."""
+    def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
         m = len(screws)
-        centre = np.eye(m) - (1 - common_weight) / m
+        centre = np.eye(m) - (1 - TRAM.common_weight) / m
         a, w = belief.passes * belief.signs[:, None, :], belief.weight
         weighted = (w[:, None, None] * a.transpose(0, 2, 1)) @ centre
         normal = np.tensordot(weighted, a, axes=((0, 2), (0, 1)))
@@ -196,20 +189,15 @@ class _Ahead:
         noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
         mark = np.array([s.mm_per_mark for s in screws])
         after = np.diag(normal) * (TRAM.hand_floor_mm**2 + mark**2 / 12)
-        sets = _sets(m) if only is None else ((only,),)
-        solve, constant = np.zeros((len(sets), m, m)), np.full(len(sets), float(np.trace(centre @ within)))
-        done = 0
-        for at in _sets_by_size(m) if only is None else (np.array([[only]]),):
-            here = np.arange(done, done + len(at))
-            done += len(at)
-            rows, columns = at[:, :, None], at[:, None, :]
-            inverse = np.linalg.inv(normal[rows, columns])
-            solve[here[:, None, None], rows, columns] = inverse
-            told = np.linalg.inv(unknown[rows, columns] + noise * np.eye(at.shape[1]))
-            reach = pull[at] @ unknown[:, at].transpose(1, 0, 2)  # (sets, size, size): B_S P_S
-            toward = reach @ told @ reach.transpose(0, 2, 1)
-            constant[here] += after[at].sum(axis=1) - (inverse * toward).sum(axis=(1, 2))
-        return cls(sets, np.array([len(s) for s in sets]), solve, constant, weighted, centre)
+        sets = _sets(m)
+        # Inverses of blocks, all sets at once: what is not in a set is left as a unit matrix, then taken out.
+        block, rest = sets[:, :, None] * sets[:, None, :], np.eye(m) * (1 - sets)[:, :, None]
+        solve = np.linalg.inv(normal * block + rest) * block
+        told = np.linalg.inv((unknown + noise * np.eye(m)) * block + rest) * block
+        reach = (pull @ unknown) * block  # (sets, m, m): B_S P_S
+        toward = reach @ told @ reach.transpose(0, 2, 1)
+        constant = np.trace(centre @ within) + sets @ after - (solve * toward).sum(axis=(1, 2))
+        return cls(sets, sets.sum(axis=1), solve, constant, weighted, centre)
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -227,17 +215,10 @@ class _Ahead:
 
 
 @lru_cache(maxsize=16)
-def _sets(m: int) -> tuple[tuple[int, ...], ...]:
-    """Sets of screws worth looking ahead to, small ones first: up to three, and all or all but one."""
+def _sets(m: int) -> Array:
+    """(sets, m) of 0 and 1, the sets of screws worth looking ahead to, small ones first: up to three, and all or all but one."""
     sizes = [n for n in range(1, m + 1) if n <= 3 or n >= m - 1]
-    return tuple(s for n in sizes for s in combinations(range(m), n))
-
-
-@lru_cache(maxsize=16)
-def _sets_by_size(m: int) -> tuple[NDArray[np.intp], ...]:
-    """The same as index arrays, (sets of one size, size) each."""
-    sizes = sorted({len(s) for s in _sets(m)})
-    return tuple(np.array([s for s in _sets(m) if len(s) == n]) for n in sizes)
+    return np.array([[float(j in s) for j in range(m)] for n in sizes for s in combinations(range(m), n)])
 
 
 #: Turns looked at after a feel, in marks, and how the gauge may be found, in sds, with their chances (Gauss-Hermite).
@@ -262,8 +243,9 @@ def _chances(belief: Belief, screws: tuple[Screw, ...], tol_mm: float) -> Array:
     ups = _TURNS[None, :] * np.array([s.mm_per_mark for s in screws])[:, None]
     found = mean[:m] + gain[:, None, :] * _FOUND[None, :, None]
     turned_mm = found[:, :, None, :] + ups[:, None, :, None] * lever.T[:, None, None, :]  # (screw, found, turn, m)
-    each = turned_mm[..., None] + drawn[:, None, None]
-    within = (each.max(axis=3) - each.min(axis=3) <= 2 * tol_mm).mean(axis=-1)
+    turned_mm, drawn = turned_mm.astype(np.float32), drawn.astype(np.float32)
+    ranges = range_of(turned_mm[..., k, None] + drawn[:, None, None, k] for k in range(m))
+    within = (ranges <= 2 * tol_mm).mean(axis=-1)
     return np.asarray(within.max(axis=2) @ (_FOUND_CHANCE / _FOUND_CHANCE.sum()))
 
 
@@ -310,7 +292,7 @@ def next_stop(
         chosen = ahead.sets[int(_fewest(ahead, costs[None], _ends_at(m, tol_mm))[0])]
         near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
         # Where the drag is out of reach, others bring the plate nearer first.
-        j = min([j for j in near if j in chosen] or near or others, key=lambda j: first[j])
+        j = min([j for j in near if chosen[j]] or near or others, key=lambda j: first[j])
     return at_stop(belief, screws, drag_gap_mm, j)
 
 
@@ -347,9 +329,8 @@ def order_of(screws: Array, way: str) -> list[int]:
 def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> Stop:
     """What is expected of a visit to screw j. The common height is no part of the spread."""
     m, drag_at = len(screws), drag_height(belief, drag_gap_mm)
-    left = float(_Ahead.of(belief, screws, 0.0, j).costs(belief, drag_at)[0, 0])
     about = _about(belief, screws, drag_gap_mm, j)
-    spread = float(np.sqrt(max(left, 0.0) / (m - 1)))
+    spread = float(np.sqrt(max(_left_by(belief, screws, j), 0.0) / (m - 1)))
     # The mean range of m normal heights is about d_2 sd (Tippett 1925).
     d2 = {3: 1.693, 4: 2.059, 5: 2.326, 6: 2.534}.get(m, 2.9)
     return Stop(
@@ -360,6 +341,21 @@ def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: in
         feel=_off_drag(belief, drag_at, j) < TRAM.feel_reach_mm,
         most_marks=most_marks(screws[j], about),
     )
+
+
+def _left_by(belief: Belief, screws: tuple[Screw, ...], j: int) -> float:
+    """Expected h' M h left by a visit to screw j alone, mm^2: as `_Ahead`, with nothing of the common height in M."""
+    m, w, mean, cov = len(screws), belief.weight, belief.mean, belief.collapsed[1]
+    heights = mean[:, :m] - mean[:, :m].mean(axis=1, keepdims=True)
+    lever = belief.passes[:, :, j] * belief.signs[:, j, None]
+    level = lever - lever.mean(axis=1, keepdims=True)
+    normal, toward = w @ (level * level).sum(axis=1), w @ (level * heights).sum(axis=1)
+    unknown = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
+    now = w @ (heights * heights).sum(axis=1) + np.trace(unknown) - unknown.sum() / m
+    noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
+    told = (w @ level @ cov[:m, j]) ** 2 / (cov[j, j] + noise)
+    made = normal * (TRAM.hand_floor_mm**2 + screws[j].mm_per_mark ** 2 / 12)
+    return float(now - (toward**2 + told) / normal + made)
 
 
 def _about(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> float:

@@ -6,7 +6,7 @@ own Kalman filter (a static multiple-model filter, Magill 1965). Exact for linea
 for feels the moments of the truncated Gaussian are matched (Opper 1998).
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -201,8 +201,10 @@ class Belief:
             mean = mean.copy()
             mean[:, :m] += a * (up_mm * (1 + self.mean[:, g]))[:, None]
             along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
-            cov[:, :m, :] += along
-            cov[:, :, :m] += along.transpose(0, 2, 1)
+            moved = cov[:, :m]
+            moved += along
+            moved[:, :, :m] += along[:, :, :m].transpose(0, 2, 1)
+            cov[:, m:, :m] = moved[:, :, m:].transpose(0, 2, 1)
             strange = up_mm * self.answer_sd
             own += up_mm**2 * self.cov[:, g, g] + strange**2
             bent = TRAM.answer_bent * np.square(strange * a[:, knob])
@@ -391,13 +393,8 @@ class Belief:
         made = (1 + gain + gain_sd * hand[:, 0]).astype(np.float32)
         moved = ups.astype(np.float32) * made + sds.astype(np.float32) * hand[:, 1].astype(np.float32)
         lever, heights = a.T.astype(np.float32), heights.astype(np.float32)
-        highest = heights[0] + moved * lever[0]
-        lowest = highest.copy()
-        for height, share in zip(heights[1:], lever[1:], strict=True):
-            here = height + moved * share
-            np.maximum(highest, here, out=highest)
-            np.minimum(lowest, here, out=lowest)
-        return np.asarray(highest - lowest, dtype=float)
+        ranges = range_of(height + moved * share for height, share in zip(heights, lever, strict=True))
+        return np.asarray(ranges, dtype=float)
 
     @cached_property
     def _sampled_ranges(self) -> Array:
@@ -415,10 +412,12 @@ class Belief:
         upto[-1] = _DRAWS
         times = np.diff(upto, prepend=0.0).astype(int)
         kept = np.flatnonzero(times > 0)
-        of = np.repeat(np.arange(len(kept)), times[kept])
-        root = np.linalg.cholesky(self.cov[kept, :a, :a] + 1e-12 * np.eye(a))
-        heights = self.mean[kept, :a][of] + np.einsum("nij,nj->ni", root[of], normal_points(_DRAWS, a))
-        return np.ascontiguousarray(heights.T), kept[of]
+        times = times[kept]
+        root = np.linalg.cholesky(self.cov[kept, :a, :a] + 1e-12 * np.eye(a)).transpose(2, 1, 0)
+        heights = np.repeat(self.mean[kept, :a].T, times, axis=1)
+        for j, normal in enumerate(normal_points(_DRAWS, a).T):
+            heights[j:] += np.repeat(root[j, j:], times, axis=1) * normal
+        return heights, np.repeat(kept, times)
 
 
 Step = Callable[[Belief], Belief]
@@ -520,6 +519,16 @@ def _log_normal(x: Array, mean: Array, cov: Array) -> Array:
     root = np.linalg.cholesky(cov)
     z = np.linalg.solve(root, (x - mean).T)
     return np.asarray(-0.5 * (z * z).sum(axis=0) - np.log(np.diag(root)).sum())
+
+
+def range_of(heights: Iterator[Array]) -> Array:
+    """Highest less lowest of what comes one place at a time, any shape: an array of all places would be slower to fill."""
+    highest = next(heights)
+    lowest = highest.copy()
+    for here in heights:
+        np.maximum(highest, here, out=highest)
+        np.minimum(lowest, here, out=lowest)
+    return np.asarray(highest - lowest)
 
 
 def truncated_moments(centre: Array, variance: Array, low: float, high: float) -> tuple[Array, Array, Array]:
