@@ -10,6 +10,7 @@ from scipy.stats import truncnorm
 
 from ivory_table.core import advice
 from ivory_table.core.belief import Belief, _flattened, truncated_moments
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.surface import Surface
@@ -89,6 +90,25 @@ def test_where_a_plate_may_answer_otherwise_one_turn_tells_less() -> None:
     unsure = turned_once(Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(0.1), 0.01)))
     assert unsure.passes_of_twist()[1] > known.passes_of_twist()[1]
     assert unsure.passes_of_twist()[0] == pytest.approx(0.2, abs=2 * unsure.passes_of_twist()[1])
+
+
+def test_what_a_plate_takes_back_of_a_turn_is_most_in_doubt() -> None:
+    """Beside what follows the knob: a share of what is taken back, in its direction, and where nothing is taken back, nothing."""
+
+    def doubt(lam: float, share: float) -> np.ndarray:
+        known = (np.full(4, np.log(lam + 0.1)), 1e-10 * np.eye(4))
+        start = Belief.prior(
+            SURFACE, bias_sd_mm=0.02, lam_known=known, answer_known=(np.log(share), 1e-6), reversed_share=1e-9
+        )
+        return start.turned(1, 0.5, 0.01).cov[0, :4, :4] - start.cov[0, :4, :4]
+
+    for lam in (0.0, 1.5):
+        a = coupling(np.full(4, lam), SURFACE.bending)[:, 1]
+        back, strange = a - np.eye(4)[1], 0.5 * 0.02
+        follows = np.outer(a, a) + TRAM.answer_bent * a[1] ** 2 * SURFACE.bends
+        wanted = strange**2 * (follows + TRAM.answer_back**2 * np.outer(back, back))
+        assert doubt(lam, 0.02) - doubt(lam, 1e-6) == pytest.approx(wanted, abs=2e-5)
+    assert np.abs(back).max() > 0.1
 
 
 def test_a_plate_that_does_not_answer_as_its_supports_say_is_believed_to() -> None:

@@ -189,7 +189,7 @@ def test_the_look_ahead_agrees_with_doing_it() -> None:
     for j in (0, 3, 1):
         belief = advice.counted(belief, SCREWS, j, 2, 0.0)
     ahead = advice._Ahead.of(belief, SCREWS)
-    foretold = float(ahead.costs(belief, 0.0)[0, ahead.sets.index((2,))])
+    foretold = float(ahead.costs(belief, 0.0)[0, ahead.sets.tolist().index([0, 0, 1, 0])])
     rng = np.random.default_rng(3)
     a = belief.passes[0]
     left = []
@@ -206,6 +206,37 @@ def test_the_look_ahead_agrees_with_doing_it() -> None:
     after = after + best * a[:, 2]
     simulated = float(np.einsum("ki,ij,kj->k", after, centre, after).mean())
     assert foretold == pytest.approx(simulated, rel=0.35)
+
+
+@pytest.mark.parametrize("count", [4, 6])
+def test_what_a_visit_leaves_is_what_simulation_finds(count: int) -> None:
+    """Supports known: draw heights, read one screw, turn it as is best by what is then believed, with a hand's error."""
+    screws = screws_of(count)
+    lam = (np.full(count, np.log(1.1)), 1e-8 * np.eye(count))
+    belief = Belief.prior(trial.surface_of(screws), bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
+    for j in range(count - 1):
+        belief = advice.counted(belief, screws, j, 3 - 2 * j, 0.0)
+    rng = np.random.default_rng(4)
+    mean, cov = (part[..., :count] for part in belief.collapsed)
+    cov = cov[:count]
+    noise = float(belief.weight @ np.square(belief.drag_sd)) + 0.008**2
+    j, centre = 1, np.eye(count) - 1 / count
+    lever = np.tensordot(belief.weight, belief.passes * belief.signs[:, None, :], axes=1)[:, j]
+    heights = rng.multivariate_normal(mean, cov, size=20000)
+    seen = heights[:, j] + rng.normal(0, noise**0.5, len(heights))
+    now = mean + np.outer(seen - mean[j], cov[:, j] / (cov[j, j] + noise))
+    ups = -(now @ centre @ lever) / (lever @ centre @ lever)
+    ups += rng.normal(0, (0.008**2 + screws[j].mm_per_mark ** 2 / 12) ** 0.5, len(ups))
+    left = heights + np.outer(ups, lever)
+    simulated = float(np.einsum("ki,ij,kj->k", left, centre, left).mean())
+    assert advice._left_by(belief, screws, j) == pytest.approx(simulated, rel=0.05)
+
+
+def test_a_hand_does_not_slip_as_its_plate_is_crooked() -> None:
+    """Plain seeds [7, 3] and [7, 3, 0] are one stream, and once flattered every policy of the table."""
+    plates, hands = (np.array([trial.draws(7, k, of).normal(size=4) for k in range(500)]) for of in (0, 1))
+    assert np.abs(np.corrcoef(plates.T, hands.T)[:4, 4:]).max() < 0.2
+    assert np.array_equal(trial.draws(7, 3, 1).normal(size=4), hands[3])
 
 
 @pytest.mark.parametrize("way", ["ring", "diagonal", "pairs"])

@@ -76,8 +76,10 @@ class Belief:
         feel = feel or FeelScale()
         mean, cov = np.zeros(m + 2), np.zeros((m + 2, m + 2))
         if lam_known is None:
-            mean[:m] = np.log(TRAM.lam_median)
-            own = TRAM.lam_own_ln_sd if m <= 4 else TRAM.lam_own_many_ln_sd
+            median, own = (
+                (TRAM.lam_median, TRAM.lam_own_ln_sd) if m <= 4 else (TRAM.lam_many_median, TRAM.lam_own_many_ln_sd)
+            )
+            mean[:m] = np.log(median)
             cov[:m, :m] = TRAM.lam_common_ln_sd**2 + own**2 * np.eye(m)
         else:
             mean[:m], cov[:m, :m] = lam_known
@@ -187,7 +189,7 @@ class Belief:
         """A knob was turned by what should be `up_mm`, known to `sd_mm`: its support moved by (1 + gain) times that.
 
         With h' = h + a up (1 + g) linear in (h, g), this is the exact prediction step of a Kalman filter. By `answer_sd`
-        the plate may follow otherwise: along the knob's own column, and bent by a share of that.
+        the plate may follow otherwise: along the knob's own column, bent by a share of that, and on four screws most in what it takes back.
         """
         return self._then(lambda b: b._turned(knob, up_mm, sd_mm))
 
@@ -209,6 +211,12 @@ class Belief:
             own += up_mm**2 * self.cov[:, g, g] + strange**2
             bent = TRAM.answer_bent * np.square(strange * a[:, knob])
             cov[:, :m, :m] += bent[:, None, None] * self.surface.bends
+            if m <= 4:
+                # Of more screws sharp readings would leave no hypothesis alive that way.
+                back = a * self.signs[:, knob, None]
+                back[:, knob] -= 1.0
+                back *= TRAM.answer_back * strange[:, None]
+                cov[:, :m, :m] += back[:, :, None] * back[:, None, :]
         cov[:, :m, :m] += own[:, None, None] * (a[:, :, None] * a[:, None, :])
         return replace(self, mean=mean, cov=cov)
 
@@ -445,10 +453,6 @@ class Prior:
     reversed_share: Array
     hypotheses: int
 
-    @property
-    def _within_drag(self) -> float:
-        return self.feel.drag_sd_mm**2 - self.feel.scatter_mm**2
-
     def drawn(self, mean: Array, cov: Array, lead: int = -1) -> Belief:
         """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
 
@@ -467,7 +471,7 @@ class Prior:
             log_weight = ours - drawn_from
         # On three screws the plate lies as they stand, whatever holds them.
         lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
-        drag_sd = np.sqrt(self._within_drag + np.exp(2 * theta[:, m]))
+        drag_sd = np.hypot(self.feel.stopping_sd_mm, np.exp(theta[:, m]))
         answer_sd = np.exp(theta[:, m + 1]) if m > 3 else np.zeros(n)
         signs, log_sign = _signs(n, self.reversed_share, lead)
         for pattern in np.unique(signs, axis=0):

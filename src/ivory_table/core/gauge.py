@@ -6,6 +6,7 @@ A feel is an ordered probit in the gap: five words, four cuts, one scatter. `fre
 
 from typing import Annotated, Literal, Self
 
+import numpy as np
 from pydantic import Field, model_validator
 
 from .defaults import FEEL
@@ -33,9 +34,13 @@ class FeelScale(Value):
 
     @property
     def drag_sd_mm(self) -> float:
-        """Scatter of a knob turned until the gauge drags: the feel's, and somewhere within `drag`."""
-        low, high = self.cuts_mm[1], self.cuts_mm[2]
-        return float((self.scatter_mm**2 + (high - low) ** 2 / 12) ** 0.5)
+        """Scatter of a knob turned until the gauge drags: the feel's, and where within `drag` the hand stops."""
+        return float(np.hypot(self.scatter_mm, self.stopping_sd_mm))
+
+    @property
+    def stopping_sd_mm(self) -> float:
+        """What turning adds to the feel's own scatter: somewhere within `drag`, and a little past what was felt."""
+        return float(np.hypot((self.cuts_mm[2] - self.cuts_mm[1]) / 12**0.5, FEEL.past_sd_mm))
 
 
 class Gauge(Value):

@@ -134,8 +134,7 @@ class Person:
 
     def slide(self, j: int) -> Feel:
         """The gauge slid under the tip at z 0, and nothing turned."""
-        low, high = FEEL.cuts_mm[1:3]
-        scatter = (SCENARIO["feel_sd_mm"] ** 2 - (high - low) ** 2 / 12) ** 0.5
+        scatter = (SCENARIO["feel_sd_mm"] ** 2 - FeelScale().stopping_sd_mm ** 2) ** 0.5
         gap = -float(self.plant.heights[j]) + float(self.rng.normal(0, scatter))
         return FEELS[int(np.searchsorted(FEEL.cuts_mm, gap))]
 
@@ -306,6 +305,14 @@ def round_and_round(person: Person, order: list[int]) -> Tally:
 Policy = Callable[[Person, Belief], tuple[Tally, Belief]]
 
 
+def draws(seed: int, number: int, of: int = 0) -> np.random.Generator:
+    """One machine's own stream: its plate (0), or the hand of its first, second, ... run (1, 2, ...).
+
+    Plain seeds [7, 3] and [7, 3, 0] would give one and the same: the hand would slip as the plate is crooked.
+    """
+    return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(number, of)))
+
+
 def plate_for(truth: float | str, rng: np.random.Generator, screws: tuple[Screw, ...], crown_mm: float) -> Any:
     return SprungPlate(rng, screws, crown_mm) if isinstance(truth, str) else CoupledPlate(rng, screws, truth)
 
@@ -316,9 +323,8 @@ def _one(job: tuple[float | str, int, int, int, float, float, int]) -> dict[str,
     screws = screws_of(count, pitch)
 
     def person(run: int = 0, reversed_knob: int = -1) -> Person:
-        machine = np.random.default_rng([seed, number])
-        plant = plate_for(truth, machine, screws, crown)
-        hand = np.random.default_rng([seed, number, run])
+        plant = plate_for(truth, draws(seed, number), screws, crown)
+        hand = draws(seed, number, 1 + run)
         if run and isinstance(plant, SprungPlate):
             plant.restart(hand)
         elif run:
@@ -420,7 +426,7 @@ def stops_table(machines: int, seed: int) -> list[list[float]]:
     bins: dict[tuple[int, int], list[int]] = {}
     for truth in (*SCENARIO["kappas"], ELASTIC):
         for k in range(machines):
-            rng = np.random.default_rng([seed, k])
+            rng = draws(seed, k)
             tally, _ = counting(Person(rng, screws, plate_for(truth, rng, screws, 0.0)), new_belief(screws))
             for i, (unvisited, p) in enumerate([(4, 0.0), *tally.trace]):
                 column = next((c for c, top in enumerate(TRAM.stops_left_p) if p < top), None)

@@ -11,6 +11,7 @@ class _Feel(Value):
     cuts_mm: tuple[float, float, float, float]
     scatter_mm: float
     scatter_ln_sd: float
+    past_sd_mm: float
     spacing_ln_sd: float
     bias_sd_mm: float
     unmeasured_sd_mm: float
@@ -35,9 +36,11 @@ class _Tram(Value):
     answer_sd: float
     answer_ln_sd: float
     answer_bent: float
+    answer_back: float
     lam_median: float
     lam_common_ln_sd: float
     lam_own_ln_sd: float
+    lam_many_median: float
     lam_own_many_ln_sd: float
     gain_prior_sd: float
     gain_said: float
