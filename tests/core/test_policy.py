@@ -1,6 +1,7 @@
 """The tram policy on random plates it cannot see: it ends, it is right, it beats the ring, its intervals hold."""
 
 from dataclasses import replace
+from typing import Literal
 
 import numpy as np
 import pytest
@@ -160,10 +161,29 @@ def test_a_count_is_as_likely_as_the_height_it_stands_for_times_its_lever() -> N
     assert np.mean(ratios) == pytest.approx(1, abs=4 * np.std(ratios) / len(ratios) ** 0.5)
 
 
-def test_a_knob_read_in_mm_is_proved_away_from_the_tip() -> None:
-    for sense in (1, -1):
-        screw = SCREWS[0].model_copy(update={"sense": sense})
-        assert advice.proving_marks(screw) * screw.mm_per_mark * sense == pytest.approx(-screw.pitch_mm / 4)
+@pytest.mark.parametrize("sense", [1, -1])
+def test_a_knob_is_proved_where_the_plate_wants_it(sense: Literal[1, -1]) -> None:
+    """Nothing known: away from the tip by a quarter turn. Else towards the others, but no more than a turn."""
+    screws = tuple(s.model_copy(update={"sense": sense}) for s in SCREWS)
+    quarter, whole = 4 * sense, 16 * sense
+    nothing = new_belief(screws)
+    assert advice.proving_turns(nothing, screws, 0) == (-quarter, -quarter, quarter)
+    for off, wanted in ((1.5, -whole), (0.3, None), (0.06, -quarter), (-0.06, quarter), (-1.5, whole)):
+        belief = nothing
+        for j, height in enumerate((0.0, 0.0, 0.0, off)):
+            belief = belief.read(belief.gap_row(screws[j].x_mm, screws[j].y_mm), height, 0.006)
+        best, less, other = advice.proving_turns(belief, screws, 3)
+        assert less == -other == quarter * (-1 if off > 0 else 1)
+        if wanted is not None:
+            assert best == wanted
+            continue
+        # Of all turns by whole marks, the one after which the least is expected to be left.
+        ups = np.arange(-16, 17) * 0.7 / 16
+        after = [advice.turned(belief, screws, 3, up / screws[3].mm_per_mark * sense) for up in ups]
+        left = [
+            b.weight @ np.square(b.mean[:, :4] - b.mean[:, :4].mean(axis=1, keepdims=True)).sum(axis=1) for b in after
+        ]
+        assert best * screws[3].mm_per_mark * sense == pytest.approx(ups[int(np.argmin(left))])
 
 
 def test_a_crown_is_no_reason_not_to_be_done() -> None:
@@ -396,8 +416,9 @@ def test_near_the_end_the_screw_that_is_least_known_is_visited() -> None:
 
 @pytest.mark.parametrize(("knobs", "enough"), [(3, 3), (4, 3), (6, 6), (9, 9)])
 def test_of_many_screws_each_must_have_been_felt(knobs: int, enough: int) -> None:
-    assert advice.enough_felt(enough, knobs)
-    assert not advice.enough_felt(enough - 1, knobs)
+    surface = trial.surface_of(screws_of(knobs))
+    assert advice.enough_felt(enough, surface)
+    assert not advice.enough_felt(enough - 1, surface)
 
 
 def test_nine_screws_are_brought_to_done_by_counts() -> None:

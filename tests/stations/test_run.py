@@ -5,6 +5,7 @@ import itertools
 import numpy as np
 import pytest
 
+from ivory_table.core import advice
 from ivory_table.core.entries import (
     CheckDone,
     Counted,
@@ -229,13 +230,11 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     run = keep(desk, "tram", WayChosen(way="read_all"))
-    sense = run.state.screws[0].sense
     run = practise(desk, "tram", times=1)
     proving = tram.view(run)
     assert (proving.step, proving.screw) == ("prove", "front left")
-    # A quarter turn, down by its declared sense, so that the plate goes away from the tip.
-    assert proving.further.marks == -4 * sense
-    assert proving.further.up_mm < 0
+    made = proving.further.marks
+    assert 4 <= abs(made) <= 16
     run = practise(desk, "tram", times=1)
     again = tram.view(run)
     assert (again.step, again.screw) == ("read", "front left")
@@ -249,7 +248,7 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     story = tram.view(run).rounds
     # The turns between them moved what was read before: the story tells what is believed.
     assert story[0].spread_mm == pytest.approx(run.state.belief.spread()[0])
-    assert [(s.screw, s.further) for s in story[0].stops] == [("front left", -4 * sense), ("front right", 0)]
+    assert [(s.screw, s.further) for s in story[0].stops] == [("front left", made), ("front right", 0)]
     assert len(story[0].readings) == 3
 
 
@@ -260,24 +259,29 @@ def test_a_knob_read_before_and_after_its_turn_is_found_reversed_there(desk: Des
     at = run.state.screws[0]
     first = ReadMm(x_mm=at.x_mm, y_mm=at.y_mm, instrument="dial", value_mm=0.1, screw=at.name)
     run = keep(desk, "tram", first)
-    down = tram.now_at(run).further
-    assert down.up_mm < 0
-    keep(desk, "tram", Turned(screw=at.name, marks=down.marks))
-    # The plate went up by as much as it should have gone down.
-    run = keep(desk, "tram", first.model_copy(update={"value_mm": 0.1 - 0.9 * down.up_mm}))
+    proving = tram.now_at(run).further
+    keep(desk, "tram", Turned(screw=at.name, marks=proving.marks))
+    # The plate went the other way, by as much.
+    run = keep(desk, "tram", first.model_copy(update={"value_mm": 0.1 - 0.9 * proving.up_mm}))
     assert tram.view(run).against_sense == at.name
 
 
 def test_a_knob_near_its_end_is_proved_the_other_way(desk: Desk) -> None:
     machine = desk.workshop.machine("heron")
     # One more quarter turn down and this spring would be fully compressed.
-    tight = machine.screws[0].model_copy(update={"preload_mm": 3.7, "travel_mm": 4.0})
-    desk.workshop.keep_machine(machine.model_copy(update={"screws": (tight, *machine.screws[1:])}))
+    tight = machine.screws[1].model_copy(update={"preload_mm": 3.9, "travel_mm": 4.0})
+    desk.workshop.keep_machine(machine.model_copy(update={"screws": (machine.screws[0], tight, *machine.screws[2:])}))
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     keep(desk, "tram", WayChosen(way="read_all"))
-    run = practise(desk, "tram", times=1)
+    for screw, value in ((machine.screws[0], 0.1), (tight, 0.5)):
+        reading = ReadMm(x_mm=screw.x_mm, y_mm=screw.y_mm, instrument="dial", value_mm=value, screw=screw.name)
+        run = keep(desk, "tram", reading)
+        if screw is not tight:
+            run = keep(desk, "tram", Turned(screw=screw.name, marks=0))
     proving = tram.view(run)
+    # It stands high, and wants down.
+    assert advice.proving_turns(run.state.belief, run.state.screws, 1)[0] * tight.mm_per_mark * tight.sense < 0
     assert proving.step == "prove"
     assert proving.further.up_mm > 0
     assert proving.runs_out is None

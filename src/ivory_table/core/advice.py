@@ -18,6 +18,7 @@ from .belief import Belief, normal_points, range_of
 from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
+from .surface import Surface
 from .tram import hand_error_mm
 from .value import Array
 
@@ -98,14 +99,9 @@ def not_reached(
     return turned(there.felt(row, low, high, 0.0, own=True), screws, j, -marks)
 
 
-def enough_felt(visited: int, knobs: int) -> bool:
+def enough_felt(visited: int, surface: Surface) -> bool:
     """Whether so many visited screws can stand for all: of many, one that nobody felt may stand anywhere."""
-    return visited >= (min(3, knobs) if knobs <= 4 else knobs)
-
-
-def trusts_turns(knobs: int) -> bool:
-    """Whether turns made after readings can be trusted to have ended it. Many supports answer too often otherwise."""
-    return knobs <= 4
+    return visited >= (surface.knobs if surface.many else min(3, surface.knobs))
 
 
 def dragged(belief: Belief, x_mm: float, y_mm: float, drag_gap_mm: float) -> Belief:
@@ -125,14 +121,21 @@ def sense_in_doubt(belief: Belief, j: int) -> bool:
     return bool(belief.p_reversed()[j] > TRAM.reversed_proved + 1e-9)
 
 
-def proving_marks(screw: Screw) -> float:
-    """Marks of the turn by which a knob read in mm shows its sense and how much of it the plate passes.
+def proving_turns(belief: Belief, screws: tuple[Screw, ...], j: int) -> tuple[float, float, float]:
+    """Marks of the turn by which a knob read in mm shows its sense and how much of it the plate passes, best first.
 
-    A quarter turn with the tip lifted, down by its declared sense; read before and after at the same place. It is
-    worth it while the sense is in doubt: a reading tells what a turn did, so it teaches the supports before the
-    turns that matter.
+    Made with the tip lifted, between two readings at the same place, while the sense is in doubt: it teaches the
+    supports before the turns that matter. It goes where the plate wants it, as far as is believed so far, so that
+    little is left for those: at least a quarter turn, at most a whole one, down where nothing is known. Then, for a
+    knob near its end, a quarter turn that way, and one the other way.
     """
-    return -screw.sense * max(round(TRAM.proving_turn * screw.marks_per_turn), 1)
+    screw = screws[j]
+    per_mark = screw.mm_per_mark * screw.sense
+    normal, toward = _mends(belief, len(screws), belief.passes[:, :, j])
+    wanted = -toward / normal / per_mark
+    quarter = max(round(TRAM.proving_turn * screw.marks_per_turn), 1)
+    way = float(np.sign(wanted if abs(wanted) >= 1 else -screw.sense))
+    return way * min(max(round(abs(wanted)), quarter), screw.marks_per_turn), way * quarter, -way * quarter
 
 
 def felt_before(
@@ -345,17 +348,27 @@ def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: in
 
 def _left_by(belief: Belief, screws: tuple[Screw, ...], j: int) -> float:
     """Expected h' M h left by a visit to screw j alone, mm^2: as `_Ahead`, with nothing of the common height in M."""
-    m, w, mean, cov = len(screws), belief.weight, belief.mean, belief.collapsed[1]
-    heights = mean[:, :m] - mean[:, :m].mean(axis=1, keepdims=True)
+    m, w, cov = len(screws), belief.weight, belief.collapsed[1]
     lever = belief.passes[:, :, j] * belief.signs[:, j, None]
-    level = lever - lever.mean(axis=1, keepdims=True)
-    normal, toward = w @ (level * level).sum(axis=1), w @ (level * heights).sum(axis=1)
+    heights, level = _leveled(belief.mean[:, :m]), _leveled(lever)
+    normal, toward = _mends(belief, m, lever)
     unknown = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
     now = w @ (heights * heights).sum(axis=1) + np.trace(unknown) - unknown.sum() / m
     noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
     told = (w @ level @ cov[:m, j]) ** 2 / (cov[j, j] + noise)
     made = normal * (TRAM.hand_floor_mm**2 + screws[j].mm_per_mark ** 2 / 12)
     return float(now - (toward**2 + told) / normal + made)
+
+
+def _leveled(heights: Array) -> Array:
+    """(n, m) heights against the common height of each row."""
+    return np.asarray(heights - heights.mean(axis=1, keepdims=True))
+
+
+def _mends(belief: Belief, m: int, lever: Array) -> tuple[float, float]:
+    """E a'Ma and E a'Mh of a support with the lever a (n, m): turned by -the second over the first it mends the most."""
+    w, level = belief.weight, _leveled(lever)
+    return float(w @ (level * level).sum(axis=1)), float(w @ (level * belief.mean[:, :m]).sum(axis=1))
 
 
 def _about(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> float:
@@ -454,7 +467,7 @@ def turns_worth_making(
         if m:
             after = turned(after, screws, j, float(m))
     now = belief.p_within(tol_mm)
-    if not trusts_turns(len(screws)) and now >= min(TRAM.done_at, max(0.5, after.p_within(tol_mm))):
+    if belief.surface.many and now >= min(TRAM.done_at, max(0.5, after.p_within(tol_mm))):
         return np.zeros(len(screws)), belief
     return marks, after
 

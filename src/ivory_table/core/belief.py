@@ -77,7 +77,9 @@ class Belief:
         mean, cov = np.zeros(m + 2), np.zeros((m + 2, m + 2))
         if lam_known is None:
             median, own = (
-                (TRAM.lam_median, TRAM.lam_own_ln_sd) if m <= 4 else (TRAM.lam_many_median, TRAM.lam_own_many_ln_sd)
+                (TRAM.lam_many_median, TRAM.lam_own_many_ln_sd)
+                if surface.many
+                else (TRAM.lam_median, TRAM.lam_own_ln_sd)
             )
             mean[:m] = np.log(median)
             cov[:m, :m] = TRAM.lam_common_ln_sd**2 + own**2 * np.eye(m)
@@ -211,7 +213,7 @@ class Belief:
             own += up_mm**2 * self.cov[:, g, g] + strange**2
             bent = TRAM.answer_bent * np.square(strange * a[:, knob])
             cov[:, :m, :m] += bent[:, None, None] * self.surface.bends
-            if m <= 4:
+            if not self.surface.many:
                 # Of more screws sharp readings would leave no hypothesis alive that way.
                 back = a * self.signs[:, knob, None]
                 back[:, knob] -= 1.0
@@ -363,7 +365,8 @@ class Belief:
         Along directions in which the run made the supports less certain than they were, the
         earlier certainty stays: that is chance of one run, not something learnt.
         """
-        ln = np.maximum(self.theta[:, :-2], np.log(LAM_FLOOR))
+        # Some way below the floor, so that supports found stiff again and again come to lie there; not so far that they never leave.
+        ln = np.maximum(self.theta[:, :-2], np.log(LAM_FLOOR) - 1)
         mean = self.weight @ ln
         off = ln - mean
         cov = (self.weight[:, None] * off).T @ off

@@ -262,12 +262,12 @@ class RunState:
 
     @property
     def trammed(self) -> bool:
-        """Whether the knobs are done: likely enough within, and not by the prior alone."""
+        """Whether the knobs are done: likely enough within, and not by the prior alone. What many supports made of turns must be read."""
         if not self.screws or self.belief.p_within(self.tol_mm) < TRAM.done_at:
             return False
         if self.way == "read_all" and self.rounds:
-            return advice.trusts_turns(len(self.screws)) or not self._turned_in(self.rounds)
-        return bool(self.rounds) or advice.enough_felt(len(self.visited), len(self.screws))
+            return not (self.belief.surface.many and self._turned_in(self.rounds))
+        return bool(self.rounds) or advice.enough_felt(len(self.visited), self.belief.surface)
 
     def _turned_in(self, number: int) -> bool:
         """Whether knobs were turned all at once at the end of that round."""

@@ -51,6 +51,11 @@ class Surface:
         return len(self.screws)
 
     @property
+    def many(self) -> bool:
+        """Whether more supports hold the plate than one twist ties together: what little is told of each is trusted less."""
+        return self.knobs > 4
+
+    @property
     def bias(self) -> int:
         return len(self.anchors) + len(FORMS)
 

@@ -278,16 +278,15 @@ def now_at(run: OpenRun) -> Now:
 
 
 def _proving(state: RunState, j: int) -> Now:
-    """A turn whose reading shows what this knob does; the other way where this way would run out."""
+    """A turn whose reading shows what this knob does; less, or the other way, where it would run out."""
     screw = state.screws[j]
-    marks = advice.proving_marks(screw)
+    turns = advice.proving_turns(state.belief, state.screws, j)
 
     def ends(marks: float) -> RunsOut | None:
         up = tuple(marks * s.mm_per_mark * s.sense if k == j else 0.0 for k, s in enumerate(state.screws))
         return runs_out(state.screws, state.moved_mm, up)
 
-    if ends(marks) is not None and ends(-marks) is None:
-        marks = -marks
+    marks = next((t for t in turns if ends(t) is None), turns[0])
     return Now(
         "prove",
         screw=screw.name,
@@ -296,7 +295,10 @@ def _proving(state: RunState, j: int) -> Now:
         runs_out=ends(marks),
         marks={j: marks},
         at=j,
-        reasons=("A turn between two readings tells the knob's sense and how much of it the plate passes.",),
+        reasons=(
+            "A turn between two readings tells the knob's sense and how much of it the plate passes.",
+            "It goes where the plate wants it, as far as is known yet: at least a quarter turn, at most a whole one.",
+        ),
     )
 
 

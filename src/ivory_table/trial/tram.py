@@ -242,7 +242,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
         p = belief.p_within(TOL)
         tally.trace.append((len(screws) - len(seen), p))
         _hold(tally, belief, person.plant.heights)
-        if p >= TRAM.done_at and advice.enough_felt(len(seen), len(screws)):
+        if p >= TRAM.done_at and advice.enough_felt(len(seen), belief.surface):
             break
     tally.rounds = -(-tally.stops // len(screws))
     tally.within = person.within()
@@ -264,10 +264,10 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
         return before.read(row, value, TRAM.dial_sd_mm)
 
     for number in range(1, cap(screws) + 1):
-        for j, screw in enumerate(screws):
+        for j in range(len(screws)):
             belief = read(belief, j)
             if number == 1 and advice.sense_in_doubt(belief, j):
-                proving = advice.proving_marks(screw)
+                proving = advice.proving_turns(belief, screws, j)[0]
                 person.turn(j, proving)
                 belief = read(advice.turned(belief, screws, j, proving), j)
         t0 = time.perf_counter()
@@ -284,7 +284,7 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
         tally.rounds_turned += bool(np.any(marks))
         tally.stops += len(screws)
         _hold(tally, belief, person.plant.heights)
-        if belief.p_within(TOL) >= TRAM.done_at and (advice.trusts_turns(len(screws)) or not np.any(marks)):
+        if belief.p_within(TOL) >= TRAM.done_at and not (surface.many and np.any(marks)):
             break
     tally.within = person.within()
     return tally, belief

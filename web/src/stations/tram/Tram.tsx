@@ -319,8 +319,9 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             {way(f.marks, from)}, {seen}
           </p>
           <p className="text-graphite">
-            Lift the tip first; leave the instrument where it is. The two readings tell which way this knob works and
-            what the plate passes of it, so that the turns to come are right the first time.
+            Lift the tip first; leave the instrument where it is. The turn goes where the plate wants it, as far as is
+            known yet. The two readings tell which way this knob works and what the plate passes of it, so that the
+            turns to come are right the first time.
           </p>
           <TurnMade turn={f} says="Turned, read again" view={view} from={from} acts={acts} keep={keep} />
           <Button
