@@ -91,8 +91,15 @@ def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_pag
     expect(page.get_by_text("slide the copy paper under the tip")).to_be_visible(timeout=15000)
     assert serious(page) == []
     answer_until(page, page.get_by_text("on the line: idle"))
-    page.get_by_role("button", name="Practice: read for me").click()
-    expect(page.get_by_text("spread then")).to_be_visible()
+    # On some plates a feel that asks for a count comes first, or a knob that is at its end.
+    counted = page.get_by_text("spread then")
+    for _ in range(3):
+        seq = page.locator("[data-seq]").get_attribute("data-seq")
+        page.get_by_role("button", name="Practice: read for me").click()
+        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", seq)
+        if counted.is_visible():
+            break
+    expect(counted).to_be_visible()
     leave(page)
 
 

@@ -65,17 +65,11 @@ def test_the_next_stop_is_never_the_last_one_again() -> None:
         assert advice.next_stop(belief, SCREWS, 0.0, TOL, last).screw != last
 
 
-def test_a_knob_whose_sense_is_in_doubt_is_not_left_alone() -> None:
-    """Machine 144 of seed 7 once went between two other knobs 28 times: the doubt made the visit look useless."""
-    hand = np.random.default_rng([7, 144, 0])
-    plate = trial.plate_for(1.0, np.random.default_rng([7, 144]), SCREWS, 0.0)
-    tally, _ = trial.counting(trial.Person(hand, SCREWS, plate), new_belief(SCREWS))
-    assert tally.stops <= 14
-    assert np.ptp(plate.heights) < 0.1  # one machine: it may be the one in ten that is not quite within
-
-
 def test_visits_are_worth_the_same_whatever_a_knobs_sense() -> None:
-    """A visit ends at the drag whichever way the knob works: mirror one knob, and the plan stays."""
+    """A visit ends at the drag whichever way the knob works: mirror one knob, and the plan stays.
+
+    Else the doubt would make the visit look useless, and that knob would be left alone.
+    """
     straight = Belief.prior(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=1e-9)
     mirrored = replace(
         straight,
@@ -455,10 +449,10 @@ def test_no_visit_is_expected_to_make_the_spread_larger(count: int) -> None:
 
 
 def test_nine_screws_on_slack_bolts_are_read_until_they_are_within() -> None:
-    """Machine 9 of seed 7 was once said to be within after its turns, at 0.44 mm: a bolt had come loose by them."""
+    """Machine 4 of seed 7 would be said to be within after its third round's turns, and is not: a bolt came loose by them."""
     screws = screws_of(9)
-    plate = trial.plate_for("elastic", np.random.default_rng([7, 9]), screws, 0.0)
-    person = trial.Person(np.random.default_rng([7, 9, 0]), screws, plate)
+    plate = trial.plate_for("elastic", trial.draws(7, 4), screws, 0.0)
+    person = trial.Person(trial.draws(7, 4, 1), screws, plate)
     tally, _ = trial.read_all(person, new_belief(screws))
     assert tally.rounds <= 8
     assert person.within()

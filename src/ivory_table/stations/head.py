@@ -13,7 +13,7 @@ from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
 
-from .sheet import marks_words, signed
+from .sheet import many, marks_words, signed
 
 
 class StationLine(Value):
@@ -147,7 +147,7 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     mesh_range = f"range {float(s.mesh.values.max() - s.mesh.values.min()):.2f} mm" if s.mesh else "none kept"
     figures: dict[Station, str] = {
         "prepare": f"{ticked} of {len(wanted)} checks",
-        "tram": (f"spread {s.belief.spread()[0]:.2f} mm, {len(s.stops)} stops" if s.stops else "not begun")
+        "tram": (f"spread {s.belief.spread()[0]:.2f} mm, {many(len(s.stops), 'stop')}" if s.stops else "not begun")
         if s.screws
         else "no knobs",
         "mesh": mesh_range + ("" if s.mesh is None or s.mesh_on else ", off"),

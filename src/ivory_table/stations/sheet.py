@@ -34,6 +34,8 @@ class KnobMark(Value):
     sd_mm: float
     visited: bool
     marks: float | None = None
+    #: Whether the turn ends at the drag, and `marks` is only what is expected.
+    about: bool = False
     next: bool = False
     #: What the turn at hand does to the plate at this screw, mm up; None when nothing is turned.
     moves_mm: float | None = None
@@ -111,7 +113,12 @@ def sheet_of(state: RunState, field: HeightField | None, **more: object) -> Shee
 
 
 def knob_marks(
-    state: RunState, turns: dict[int, float], at: int | None, moves: dict[str, float] | None = None
+    state: RunState,
+    turns: dict[int, float],
+    at: int | None,
+    moves: dict[str, float] | None = None,
+    *,
+    about: bool = False,
 ) -> tuple[KnobMark, ...]:
     """Every screw with its height against the common height. `moves`: what a turn elsewhere does at it, mm up."""
     if not state.screws:
@@ -130,11 +137,17 @@ def knob_marks(
             sd_mm=float(sd[j]),
             visited=j in known,
             marks=turns.get(j),
+            about=about,
             next=j == at,
             moves_mm=(moves or {}).get(s.name),
         )
         for j, s in enumerate(state.screws)
     )
+
+
+def many(count: int, one: str) -> str:
+    """1 stop, 2 stops."""
+    return f"{count} {one}" if count == 1 else f"{count} {one}s"
 
 
 def signed(mm: float, digits: int = 2) -> str:

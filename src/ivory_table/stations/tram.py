@@ -1,5 +1,6 @@
 """Tram: which screw, how far, and when it is enough."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Literal
 
@@ -233,11 +234,7 @@ def now_at(run: OpenRun) -> Now:
             further=Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
             p_after=more.p_within,
             gives_back=_gives_back(state, state.pending, more),
-            moves_others=tuple(
-                Turn(screw=s.name, marks=0, up_mm=mm)
-                for j, (s, mm) in enumerate(zip(state.screws, more.others_mm, strict=True))
-                if more.marks and j != state.pending
-            ),
+            moves_others=_moves_others(state, state.pending, more.others_mm) if more.marks else (),
             runs_out=runs_out(
                 state.screws,
                 state.moved_mm,
@@ -277,6 +274,12 @@ def now_at(run: OpenRun) -> Now:
     return Now(step)
 
 
+def _moves_others(state: RunState, j: int, moved_mm: Iterable[float]) -> tuple[Turn, ...]:
+    """What a turn of knob j does at every other screw, mm up."""
+    named = zip(state.screws, moved_mm, strict=True)
+    return tuple(Turn(screw=s.name, marks=0, up_mm=float(mm)) for k, (s, mm) in enumerate(named) if k != j)
+
+
 def _proving(state: RunState, j: int) -> Now:
     """A turn whose reading shows what this knob does; less, or the other way, where it would run out."""
     screw = state.screws[j]
@@ -287,14 +290,16 @@ def _proving(state: RunState, j: int) -> Now:
         return runs_out(state.screws, state.moved_mm, up)
 
     marks = next((t for t in turns if ends(t) is None), turns[0])
+    up_mm = marks * screw.mm_per_mark * screw.sense
     return Now(
         "prove",
         screw=screw.name,
         mm_per_mark=screw.mm_per_mark,
-        further=Turn(screw=screw.name, marks=marks, up_mm=marks * screw.mm_per_mark * screw.sense),
+        further=Turn(screw=screw.name, marks=marks, up_mm=up_mm),
         runs_out=ends(marks),
         marks={j: marks},
         at=j,
+        moves_others=_moves_others(state, j, state.belief.weight @ state.belief.passes[:, :, j] * up_mm),
         reasons=(
             "A turn between two readings tells the knob's sense and how much of it the plate passes.",
             "It goes where the plate wants it, as far as is known yet: at least a quarter turn, at most a whole one.",
@@ -347,7 +352,13 @@ def view(run: OpenRun) -> TramView:
             "sheet": sheet_of(
                 state,
                 heights,
-                knobs=knob_marks(state, now.marks, now.at, {t.screw: t.up_mm for t in now.moves_others}),
+                knobs=knob_marks(
+                    state,
+                    now.marks,
+                    now.at,
+                    {t.screw: t.up_mm for t in now.moves_others},
+                    about=now.about_marks is not None,
+                ),
                 spots=spots,
                 figures=figures,
             ),

@@ -1796,6 +1796,11 @@ export interface components {
          * @description A screw on the sheet: its height against the others, and the turn to make there, if any.
          */
         KnobMark: {
+            /**
+             * About
+             * @default false
+             */
+            about: boolean;
             /** Height Mm */
             height_mm: number;
             /** Marks */

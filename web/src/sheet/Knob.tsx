@@ -37,7 +37,7 @@ export function Knob({
     Math.abs(moves) >= 0.005
       ? `${knob.name} ${moves > 0 ? "↑" : "↓"} ${Math.abs(moves).toFixed(2)}`
       : marks && knob.next
-        ? `${knob.name} · about ${fraction(Math.abs(marks) < 1 ? 0.5 : Math.round(marks))}`
+        ? `${knob.name} · ${knob.about ? "about " : ""}${fraction(Math.abs(marks) < 1 ? 0.5 : knob.about ? Math.round(marks) : marks)}`
         : knob.name;
   const width = label.length * 6.1 + 16;
   // Everything is placed around the knob, in the knob's own scale.

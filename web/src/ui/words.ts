@@ -18,6 +18,11 @@ export function fraction(marks: number, perTurn = 16): string {
   return rest ? `${turns} ${part}` : turns;
 }
 
+/** 1 stop, 2 stops. */
+export function many(count: number, one: string): string {
+  return count === 1 ? `1 ${one}` : `${count} ${one}s`;
+}
+
 /** Marks are clockwise seen from above; from below the same turn runs the other way. */
 export function way(marks: number, from: SeenFrom): "clockwise" | "counter-clockwise" {
   return marks > 0 === (from === "above") ? "clockwise" : "counter-clockwise";

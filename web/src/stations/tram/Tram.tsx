@@ -7,7 +7,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Choice, Eyebrow, Panel, Why } from "../../ui/controls";
-import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words";
+import { fraction, many, type SeenFrom, signed, turnWords, way } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { BeamSlip } from "./BeamSlip";
 import { BesideTram } from "./Beside";
@@ -392,7 +392,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
     case "beyond_knobs":
       return (
         <>
-          <Eyebrow left="Tram" right={`${view.stops.length} stops`} />
+          <Eyebrow left="Tram" right={many(view.stops.length, "stop")} />
           <h2 className="text-3xl leading-tight font-semibold">The knobs can do no more.</h2>
           <p>
             Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm is left, and it is a twist: this
@@ -407,7 +407,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
     case "done":
       return (
         <>
-          <Eyebrow left="Tram" right={`${view.stops.length} stops`} />
+          <Eyebrow left="Tram" right={many(view.stops.length, "stop")} />
           <h2 className="text-3xl leading-tight font-semibold">
             {view.head.machine.screws.length ? "The plate is parallel." : "Centre noted."}
           </h2>
