@@ -6,9 +6,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.laying import check_program
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.plate import Filament, KeepOut, Machine, Plate
-from ivory_table.core.proof import check_program, plan, program, zones_on
+from ivory_table.core.proof import plan, program, zones_on
 from ivory_table.core.surface import Surface
 
 sides = st.integers(130, 420)

@@ -8,8 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.laying import check_program
 from ivory_table.core.plate import KeepOut
-from ivory_table.core.proof import check_program, plan, program, zones_on
+from ivory_table.core.proof import plan, program, zones_on
 from tests.conftest import setup_for
 
 MACHINES = ["heron", "kestrel", "wren", "bittern"]

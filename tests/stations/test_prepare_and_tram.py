@@ -34,6 +34,7 @@ from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
 from ivory_table.core.plate import Layer, Screw
 from ivory_table.core.thermal import ThermalReading
+from ivory_table.practice.firmware import Firmware
 from ivory_table.stations import extras, prepare, setup, sign_off, tram
 from ivory_table.stations.desk import Desk, OpenRun, Refused
 from ivory_table.stations.head import head_of
@@ -216,6 +217,31 @@ def test_turning_while_the_skirt_runs_levels_by_eye(desk: Desk) -> None:
     assert low.step == "further"
     # Squeezed: the plate is high there, so its knob is turned to lower it.
     assert low.further.up_mm <= 0
+
+
+@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren"])
+def test_a_skirt_is_given_once_it_cannot_scrape_and_the_practice_machine_prints_it(desk: Desk, machine: str) -> None:
+    run = start(desk, machine)
+    with pytest.raises(Refused, match=r"the skirt near .* might scrape\. Bring every screw to the gauge first"):
+        extras.skirt_for(run)
+    keep(desk, "tram", SenseTried(screw=run.state.screws[0].name, felt="tighter"))
+    run = practise(desk, "tram")
+    told, text = extras.skirt_for(run)
+    assert told.loops == 12
+    assert 2 < told.minutes < 15
+    body = desk.hands(run).body
+    firmware = Firmware(body, run.manner)
+    list(firmware.start())
+    for line in (raw.split(";")[0].strip() for raw in text.splitlines()):
+        said = list(firmware.obey(line)) if line else []
+        assert not any(s.startswith(("error", "halt")) for s in said), (line, said)
+    assert body.crashes == []
+    assert body.at[2] >= 20
+
+
+def test_without_knobs_there_is_no_skirt_to_turn_beside(desk: Desk) -> None:
+    with pytest.raises(Refused, match="no knobs to turn"):
+        extras.skirt_for(start(desk, "bittern"))
 
 
 def test_taking_back_any_stop_of_the_story(desk: Desk) -> None:

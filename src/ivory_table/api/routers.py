@@ -195,6 +195,17 @@ def get_mesh_csv(request: Request, run_id: RunId) -> PlainTextResponse:
     return _download(sign_off.mesh_csv(desk(request).open(run_id)), f"mesh-{run_id}.csv", "text/csv")
 
 
+@runs.get("/skirt")
+def get_skirt(request: Request, run_id: RunId) -> extras.SkirtView:
+    return extras.skirt_for(desk(request).open(run_id))[0]
+
+
+@runs.get("/skirt.gcode", response_class=PlainTextResponse)
+def get_skirt_file(request: Request, run_id: RunId) -> PlainTextResponse:
+    run = desk(request).open(run_id)
+    return _download(extras.skirt_for(run)[1], f"skirt-{run.setup.machine.id}.gcode", "text/plain")
+
+
 @runs.get("/proof.gcode", response_class=PlainTextResponse)
 def get_proof(request: Request, run_id: RunId, zones: Zones = 5) -> PlainTextResponse:
     name, text = first_layer.proof_file(desk(request).open(run_id), zones)

@@ -4,12 +4,15 @@ Every target is judged here, before a line is made of it; the page may say the s
 but this is where it is refused.
 """
 
+import numpy as np
+from numpy.typing import ArrayLike
+
 from .defaults import MOTION, OFFSET
 from .manner import Manner
 from .plate import Machine, Plate
 from .proof import ProofPlan
 from .run import RunState
-from .value import Value
+from .value import Array, Value
 
 
 class Step(Value):
@@ -92,14 +95,24 @@ def come_down(
 
 def refuse_low_zones(state: RunState, laid: ProofPlan) -> None:
     """Raise ValueError when the tip might meet the plate while it prints a proof: gap - 2 sd below zero."""
-    places = laid.places
+    refuse_low(
+        state,
+        laid.places,
+        [z.name for z in laid.zones],
+        laid.layer_mm + state.machine_believes(laid.places),
+        "Tram, measure a mesh or set the Z offset first.",
+    )
+
+
+def refuse_low(state: RunState, places: Array, names: list[str], tip_mm: ArrayLike, instead: str) -> None:
+    """Raise ValueError when the tip, running at `tip_mm` over (n, 2) places, might meet the plate: gap - 2 sd below zero."""
     height, sd = state.belief.height(places)
-    gap = laid.layer_mm + state.machine_believes(places) - height
+    gap = np.asarray(tip_mm) - height
     worst = int((gap - 2 * sd).argmin())
     if gap[worst] - 2 * sd[worst] < 0:
         raise ValueError(
-            f"At {laid.zones[worst].name} the tip would run {gap[worst]:.2f} ± {sd[worst]:.2f} mm above the plate, by what "
-            "is known: it might scrape. Tram, measure a mesh or set the Z offset first."
+            f"At {names[worst]} the tip would run {gap[worst]:.2f} ± {sd[worst]:.2f} mm above the plate, by what "
+            f"is known: it might scrape. {instead}"
         )
 
 

@@ -10,15 +10,12 @@ from pydantic import Field, model_validator
 
 from .bead import Bead
 from .defaults import BEAD, PROOF
-from .gcode.reader import Program as ReadProgram
-from .gcode.reader import read_program
+from .laying import Points, Program, Writer, ascii_only
 from .manner import Manner, shipped
-from .offset import convention
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
 
 ZoneCount = Literal[5, 9]
-Points = list[tuple[float, float]]
 
 
 class Zone(Value):
@@ -109,65 +106,6 @@ def plan(machine: Machine, plate: Plate, filament: Filament, count: ZoneCount = 
     )
 
 
-class Program(Value):
-    """A program ready to send, with what it will take."""
-
-    text: str
-    minutes: float
-    filament_mm: float
-
-
-class _Writer:
-    """Lines of one program, keeping the place, the filament and the time."""
-
-    def __init__(self, machine: Machine, filament: Filament, bead: Bead) -> None:
-        self.lines: list[str] = []
-        self.relative = machine.relative_extrusion
-        self.per_mm = bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
-        self.at = (0.0, 0.0)
-        self.filament_mm = 0.0
-        self.seconds = 0.0
-
-    def say(self, *lines: str) -> None:
-        self.lines += lines
-
-    def push(self, mm: float, speed_mm_s: float) -> None:
-        self.filament_mm += mm
-        self.seconds += abs(mm) / speed_mm_s
-        self.lines.append(f"G1 E{mm if self.relative else self.filament_mm:.5f} F{speed_mm_s * 60:.0f}")
-
-    def travel(self, x: float, y: float) -> None:
-        self._took(hypot(x - self.at[0], y - self.at[1]), PROOF.travel_mm_s)
-        self.at = (x, y)
-        self.lines.append(f"G0 X{x:.3f} Y{y:.3f} F{PROOF.travel_mm_s * 60:.0f}")
-
-    def lift_to(self, z: float) -> None:
-        self._took(abs(z), 10)
-        self.lines.append(f"G0 Z{z:.3f} F600")
-
-    def line(self, x: float, y: float) -> None:
-        length = hypot(x - self.at[0], y - self.at[1])
-        self._took(length, PROOF.first_layer_mm_s)
-        pushed = length * self.per_mm
-        self.filament_mm += pushed
-        self.at = (x, y)
-        e = pushed if self.relative else self.filament_mm
-        self.lines.append(f"G1 X{x:.3f} Y{y:.3f} E{e:.5f} F{PROOF.first_layer_mm_s * 60:.0f}")
-
-    def path(self, points: Points, layer_mm: float) -> None:
-        """Lift, go above the start, come down from above, lay the points."""
-        self.push(-PROOF.retract_mm, 25)
-        self.lift_to(layer_mm + PROOF.lift_mm)
-        self.travel(*points[0])
-        self.lift_to(layer_mm)
-        self.push(PROOF.retract_mm, 25)
-        for x, y in points[1:]:
-            self.line(x, y)
-
-    def _took(self, length: float, speed: float) -> None:
-        self.seconds += moving_time_s(length, speed)
-
-
 @lru_cache(maxsize=16)
 def program(
     machine: Machine,
@@ -182,30 +120,16 @@ def program(
 
     Raises ValueError when a patch, the skirt or the prime line would leave the plate or enter a keep-out.
     """
-    out = _Writer(machine, filament, proof.bead)
+    out = Writer(machine, filament, proof.bead)
     h = proof.layer_mm
-    how = convention(machine.convention, manner)
-    out.say(
-        f"; Proof for {_ascii(machine.name)}, {_ascii(plate.name)}, {_ascii(filament.name)}",
-        f"; {len(proof.zones)} patches, line {proof.line_mm:g} mm, layer {h:g} mm",
-        "G21 ; mm",
-        "G90 ; absolute places",
-        "M83 ; relative filament" if out.relative else "M82 ; absolute filament",
-        f"M140 S{proof.bed_c:g} ; heat the plate",
-        f"M104 S{min(proof.nozzle_c, 150):g} ; tip warm, below oozing",
-        f"M190 S{proof.bed_c:g} ; wait for the plate",
-        "G28 ; home, tip still below oozing",
+    out.begin(
+        f"Proof for {ascii_only(machine.name)}, {ascii_only(plate.name)}, {ascii_only(filament.name)}",
+        f"{len(proof.zones)} patches, line {proof.line_mm:g} mm, layer {h:g} mm",
+        manner=manner,
+        bed_c=proof.bed_c,
+        nozzle_c=proof.nozzle_c,
+        mesh="mesh_on" if mesh_on else None,
     )
-    if mesh_on and manner.can("mesh_on"):
-        out.say(f"{manner.send('mesh_on')} ; mesh on again: homing may have switched it off")
-    if not how.stores:
-        out.say(f"{how.set.format(stored=machine.stored_mm)} ; live adjustment, this machine stores none")
-    out.say(
-        f"G0 Z{PROOF.park_mm:g} F600",
-        f"M109 S{proof.nozzle_c:g} ; wait for the tip",
-        "G92 E0",
-    )
-    out.filament_mm = 0.0
     prime = _prime(plate, proof)
     out.travel(*prime[0])
     out.lift_to(h)
@@ -220,57 +144,8 @@ def program(
         out.path(_patch(proof, zone), h)
         for stroke in _strokes(proof, zone, number):
             out.path(stroke, h)
-    out.say("; lifted and warm, so that the next try starts at once")
-    out.push(-2 * PROOF.retract_mm, 25)
-    out.lift_to(PROOF.park_mm)
-    out.say(
-        "M104 S150",
-        f"G4 S{PROOF.warm_minutes * 60:.0f} ; stays warm for {PROOF.warm_minutes:g} minutes",
-        "M104 S0",
-        "M140 S0",
-        "M84 ; motors off: home again before the next measurement",
-    )
-    text = "\n".join(out.lines) + "\n"
-    check_program(text, machine, plate, h)
-    return Program(text=text, minutes=out.seconds / 60, filament_mm=out.filament_mm)
-
-
-def seconds_by_line(read: ReadProgram, count: int) -> Array:
-    """(count,) seconds each line of a program takes, moves with their ramps; heating is not known."""
-    seconds = np.zeros(count)
-    for move in read.moves:
-        length = float(np.linalg.norm(np.subtract(move.end, move.start))) or abs(move.filament_mm)
-        if length and move.speed_mm_s:
-            seconds[move.line - 1] += moving_time_s(length, move.speed_mm_s)
-    return seconds
-
-
-def moving_time_s(length_mm: float, speed_mm_s: float) -> float:
-    """Trapezoidal motion: length / speed and one ramp, or two ramps where full speed is not reached."""
-    ramp = speed_mm_s / PROOF.acceleration_mm_s2
-    if length_mm < speed_mm_s * ramp:
-        return float(2 * (length_mm / PROOF.acceleration_mm_s2) ** 0.5)
-    return length_mm / speed_mm_s + ramp
-
-
-def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float) -> None:
-    """Read a program back and refuse what leaves the plate, enters a keep-out or goes too low.
-
-    Raises ValueError with the line.
-    """
-    for move in read_program(text).moves:
-        x, y, z = move.end
-        if move.filament_mm <= 0:
-            continue
-        steps = max(int(hypot(x - move.start[0], y - move.start[1]) / 2), 1)
-        for t in np.linspace(0, 1, steps + 1):
-            px, py = move.start[0] + (x - move.start[0]) * t, move.start[1] + (y - move.start[1]) * t
-            if not plate.holds(px, py, 0.5):
-                raise ValueError(f"Line {move.line} would print off the plate at ({px:.1f}, {py:.1f}).")
-            if name := plate.kept_out(px, py, machine.nozzle_mm):
-                raise ValueError(f"Line {move.line} would print into the keep-out '{name}' at ({px:.1f}, {py:.1f}).")
-        if z < lowest_z_mm - 1e-6:
-            raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
+    out.end()
+    return out.program(plate, h)
 
 
 def _prime(plate: Plate, proof: ProofPlan) -> Points:
@@ -329,8 +204,3 @@ def _every(points: Points, step: float) -> Points:
         n = max(int(hypot(x1 - x0, y1 - y0) / step), 1)
         out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
     return out
-
-
-def _ascii(text: str) -> str:
-    """Comments a machine can swallow: one line, no odd characters."""
-    return "".join(c if 32 <= ord(c) < 127 and c not in ";()*" else "?" for c in text)

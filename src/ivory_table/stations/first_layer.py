@@ -10,9 +10,10 @@ from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.entries import Judged, ProofStarted
 from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
+from ivory_table.core.laying import Program
 from ivory_table.core.manner import Manner
 from ivory_table.core.offset import StoredChange, convention, stored_after
-from ivory_table.core.proof import Program, ProofPlan, ZoneCount, plan, program
+from ivory_table.core.proof import ProofPlan, ZoneCount, plan, program
 from ivory_table.core.run import ProofRun, RunState
 from ivory_table.core.value import Array, Value
 

@@ -21,6 +21,11 @@ const LOST: Problem = {
   message: "The server does not answer. What you entered is still here: try again when it runs.",
 };
 
+/** Whether asking again may help: nobody answered. A refusal stays one, and is said at once. */
+export function wasLost(wrong: unknown): boolean {
+  return wrong instanceof Refusal && wrong.problem.code === LOST.code;
+}
+
 /** Unwrap an answer: its data, or a `Refusal`. */
 export async function answer<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
   let result: { data?: T; error?: unknown };

@@ -4,6 +4,7 @@ import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
+import { wasLost } from "../api/client";
 import { KeyBoard } from "./keys";
 import { Routes } from "./routes";
 import { startTheme } from "./theme";
@@ -14,7 +15,10 @@ setNonce(document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.cont
 startTheme();
 
 const queries = new QueryClient({
-  defaultOptions: { queries: { retry: 1, staleTime: 1000 }, mutations: { retry: 0 } },
+  defaultOptions: {
+    queries: { retry: (failed, wrong) => failed < 1 && wasLost(wrong), staleTime: 1000 },
+    mutations: { retry: 0 },
+  },
 });
 
 const root = document.getElementById("root");

@@ -124,6 +124,8 @@ class _Proof(Value):
     park_mm: float
     acceleration_mm_s2: float
     warm_minutes: float
+    tram_loops: int
+    tram_inset_mm: float
     retract_mm: float
 
 

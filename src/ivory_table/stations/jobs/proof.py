@@ -11,9 +11,10 @@ from ivory_table.core.entries import (
     SpeedSet,
 )
 from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.laying import seconds_by_line
 from ivory_table.core.motion import refuse_low_zones
 from ivory_table.core.offset import convention, direction_words, stored_after
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan, seconds_by_line
+from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.link.session import Cancelled
 
 from ..desk import OpenRun

@@ -1,4 +1,4 @@
-/** What the tram offers beside its steps: a shim plan to cut, a walk for a machine with nobody on the line. */
+/** What the tram offers beside its steps: a shim plan to cut, a walk for nobody on the line, a skirt to turn beside. */
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
@@ -28,6 +28,11 @@ export function BesideTram({ runId, view, from, acts }: Props) {
       {view.head.machine.screws.length > 0 && (
         <Sheet title="A walk for nobody on the line" trigger="walk file">
           {(close) => <Walk runId={runId} seq={seq} from={from} acts={acts} close={close} />}
+        </Sheet>
+      )}
+      {view.way === "skirt" && (
+        <Sheet title="A skirt to turn the knobs beside" trigger="skirt program">
+          {() => <Skirt runId={runId} seq={seq} />}
         </Sheet>
       )}
     </div>
@@ -120,6 +125,38 @@ function Shim({ runId, seq, sheet }: { runId: string; seq: number; sheet: Schema
               1:1 as PDF
             </a>
           </div>
+        </>
+      )}
+    </>
+  );
+}
+
+function Skirt({ runId, seq }: { runId: string; seq: number }) {
+  const skirt = useQuery<Schemas["SkirtView"], Refusal>({
+    queryKey: ["run", runId, "skirt", seq],
+    queryFn: () => answer(api.GET("/api/runs/{run_id}/skirt", { params: { path: { run_id: runId } } })),
+  });
+  return (
+    <>
+      <p className="text-graphite">
+        A program that heats, homes, switches the mesh off and lays loops round the plate, past every outer screw. The
+        first loop primes and is not graded, nor is what is laid within a second of a turn.
+      </p>
+      <Wrong wrong={skirt.error} />
+      {skirt.data && (
+        <>
+          <p>
+            {skirt.data.loops} loops in {skirt.data.minutes.toFixed(0)} min,{" "}
+            {(skirt.data.filament_mm / 1000).toFixed(2)} m of filament, heating not counted. It ends lifted and stays
+            warm.
+          </p>
+          <p className="border-l-2 border-brass pl-3 text-sm">
+            Hot tip, moving axes: a hand near the stop. Turn a knob only while the tip is elsewhere, from outside the
+            machine's reach.
+          </p>
+          <a className={LINK} href={`/api/runs/${runId}/skirt.gcode`}>
+            Save the file
+          </a>
         </>
       )}
     </>

@@ -1,0 +1,169 @@
+"""Programs that lay lines: how each begins and ends, its filament and time, and the check it is read back with."""
+
+from math import hypot, pi
+from typing import Literal
+
+import numpy as np
+
+from .bead import Bead
+from .defaults import PROOF
+from .gcode.reader import Program as ReadProgram
+from .gcode.reader import read_program
+from .manner import Manner
+from .offset import convention
+from .plate import Filament, Machine, Plate
+from .value import Array, Value
+
+Points = list[tuple[float, float]]
+
+
+class Program(Value):
+    """A program ready to send, with what it will take."""
+
+    text: str
+    minutes: float
+    filament_mm: float
+
+
+class Writer:
+    """Lines of one program, keeping the place, the filament and the time."""
+
+    def __init__(self, machine: Machine, filament: Filament, bead: Bead) -> None:
+        self.machine = machine
+        self.lines: list[str] = []
+        self.relative = machine.relative_extrusion
+        self.per_mm = bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
+        self.at = (0.0, 0.0)
+        self.filament_mm = 0.0
+        self.seconds = 0.0
+
+    def say(self, *lines: str) -> None:
+        self.lines += lines
+
+    def push(self, mm: float, speed_mm_s: float) -> None:
+        self.filament_mm += mm
+        self.seconds += abs(mm) / speed_mm_s
+        self.lines.append(f"G1 E{mm if self.relative else self.filament_mm:.5f} F{speed_mm_s * 60:.0f}")
+
+    def travel(self, x: float, y: float) -> None:
+        self._took(hypot(x - self.at[0], y - self.at[1]), PROOF.travel_mm_s)
+        self.at = (x, y)
+        self.lines.append(f"G0 X{x:.3f} Y{y:.3f} F{PROOF.travel_mm_s * 60:.0f}")
+
+    def lift_to(self, z: float) -> None:
+        self._took(abs(z), 10)
+        self.lines.append(f"G0 Z{z:.3f} F600")
+
+    def line(self, x: float, y: float) -> None:
+        length = hypot(x - self.at[0], y - self.at[1])
+        self._took(length, PROOF.first_layer_mm_s)
+        pushed = length * self.per_mm
+        self.filament_mm += pushed
+        self.at = (x, y)
+        e = pushed if self.relative else self.filament_mm
+        self.lines.append(f"G1 X{x:.3f} Y{y:.3f} E{e:.5f} F{PROOF.first_layer_mm_s * 60:.0f}")
+
+    def path(self, points: Points, layer_mm: float) -> None:
+        """Lift, go above the start, come down from above, lay the points."""
+        self.push(-PROOF.retract_mm, 25)
+        self.lift_to(layer_mm + PROOF.lift_mm)
+        self.travel(*points[0])
+        self.lift_to(layer_mm)
+        self.push(PROOF.retract_mm, 25)
+        for x, y in points[1:]:
+            self.line(x, y)
+
+    def begin(
+        self,
+        *titles: str,
+        manner: Manner,
+        bed_c: float,
+        nozzle_c: float,
+        mesh: Literal["mesh_on", "mesh_off"] | None,
+    ) -> None:
+        """Heat the plate, home with the tip below oozing, the mesh as it should be, then heat the tip."""
+        how = convention(self.machine.convention, manner)
+        self.say(
+            *(f"; {t}" for t in titles),
+            "G21 ; mm",
+            "G90 ; absolute places",
+            "M83 ; relative filament" if self.relative else "M82 ; absolute filament",
+            f"M140 S{bed_c:g} ; heat the plate",
+            f"M104 S{min(nozzle_c, 150):g} ; tip warm, below oozing",
+            f"M190 S{bed_c:g} ; wait for the plate",
+            "G28 ; home, tip still below oozing",
+        )
+        if mesh is not None and manner.can(mesh):
+            words = (
+                "on again: homing may have switched it off" if mesh == "mesh_on" else "off: it would hide what knobs do"
+            )
+            self.say(f"{manner.send(mesh)} ; mesh {words}")
+        if not how.stores:
+            stored = how.set.format(stored=self.machine.stored_mm)
+            self.say(f"{stored} ; live adjustment, this machine stores none")
+        self.say(f"G0 Z{PROOF.park_mm:g} F600", f"M109 S{nozzle_c:g} ; wait for the tip", "G92 E0")
+
+    def end(self) -> None:
+        """Lifted, warm for some minutes, then off."""
+        self.say("; lifted and warm, so that the next try starts at once")
+        self.push(-2 * PROOF.retract_mm, 25)
+        self.lift_to(PROOF.park_mm)
+        self.say(
+            "M104 S150",
+            f"G4 S{PROOF.warm_minutes * 60:.0f} ; stays warm for {PROOF.warm_minutes:g} minutes",
+            "M104 S0",
+            "M140 S0",
+            "M84 ; motors off: home again before the next measurement",
+        )
+
+    def program(self, plate: Plate, lowest_z_mm: float) -> Program:
+        """What was written, read back. Raises ValueError as `check_program`."""
+        text = "\n".join(self.lines) + "\n"
+        check_program(text, self.machine, plate, lowest_z_mm)
+        return Program(text=text, minutes=self.seconds / 60, filament_mm=self.filament_mm)
+
+    def _took(self, length: float, speed: float) -> None:
+        self.seconds += moving_time_s(length, speed)
+
+
+def seconds_by_line(read: ReadProgram, count: int) -> Array:
+    """(count,) seconds each line of a program takes, moves with their ramps; heating is not known."""
+    seconds = np.zeros(count)
+    for move in read.moves:
+        length = float(np.linalg.norm(np.subtract(move.end, move.start))) or abs(move.filament_mm)
+        if length and move.speed_mm_s:
+            seconds[move.line - 1] += moving_time_s(length, move.speed_mm_s)
+    return seconds
+
+
+def moving_time_s(length_mm: float, speed_mm_s: float) -> float:
+    """Trapezoidal motion: length / speed and one ramp, or two ramps where full speed is not reached."""
+    ramp = speed_mm_s / PROOF.acceleration_mm_s2
+    if length_mm < speed_mm_s * ramp:
+        return float(2 * (length_mm / PROOF.acceleration_mm_s2) ** 0.5)
+    return length_mm / speed_mm_s + ramp
+
+
+def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float) -> None:
+    """Read a program back and refuse what leaves the plate, enters a keep-out or goes too low.
+
+    Raises ValueError with the line.
+    """
+    for move in read_program(text).moves:
+        x, y, z = move.end
+        if move.filament_mm <= 0:
+            continue
+        steps = max(int(hypot(x - move.start[0], y - move.start[1]) / 2), 1)
+        for t in np.linspace(0, 1, steps + 1):
+            px, py = move.start[0] + (x - move.start[0]) * t, move.start[1] + (y - move.start[1]) * t
+            if not plate.holds(px, py, 0.5):
+                raise ValueError(f"Line {move.line} would print off the plate at ({px:.1f}, {py:.1f}).")
+            if name := plate.kept_out(px, py, machine.nozzle_mm):
+                raise ValueError(f"Line {move.line} would print into the keep-out '{name}' at ({px:.1f}, {py:.1f}).")
+        if z < lowest_z_mm - 1e-6:
+            raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
+
+
+def ascii_only(text: str) -> str:
+    """Comments a machine can swallow: one line, no odd characters."""
+    return "".join(c if 32 <= ord(c) < 127 and c not in ";()*" else "?" for c in text)
