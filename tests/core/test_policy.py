@@ -8,6 +8,7 @@ import pytest
 
 from ivory_table.core import advice
 from ivory_table.core.belief import LAM_FLOOR, Belief
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.surface import Surface
@@ -178,6 +179,19 @@ def test_a_knob_is_proved_where_the_plate_wants_it(sense: Literal[1, -1]) -> Non
             b.weight @ np.square(b.mean[:, :4] - b.mean[:, :4].mean(axis=1, keepdims=True)).sum(axis=1) for b in after
         ]
         assert best * screws[3].mm_per_mark * sense == pytest.approx(ups[int(np.argmin(left))])
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_a_knob_that_has_shown_its_sense_is_not_asked_about_again(seed: int) -> None:
+    """Readings move the small chance that it is reversed a little: that is no reason to have it proved again."""
+    known = Belief.prior(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=TRAM.reversed_proved)
+    rng = np.random.default_rng(seed)
+    read, plate = known, trial.plate_for(0.4, rng, SCREWS, 0.0)
+    for s, height in zip(SCREWS, plate.heights, strict=True):
+        read = read.read(read.gap_row(s.x_mm, s.y_mm), float(height), 0.006)
+        assert not any(advice.sense_in_doubt(read, k) for k in range(4))
+    new = new_belief(SCREWS)
+    assert all(advice.sense_in_doubt(new, k) for k in range(4))
 
 
 def test_a_crown_is_no_reason_not_to_be_done() -> None:
