@@ -8,7 +8,17 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from ivory_table.core.entries import MeshKept, MeshPlanned, MeshPoint, Nudged, SpeedSet, WayChosen
+from ivory_table.core.entries import (
+    Felt,
+    MeshKept,
+    MeshPlanned,
+    MeshPoint,
+    Nudged,
+    SenseTried,
+    SpeedSet,
+    Turned,
+    WayChosen,
+)
 from ivory_table.core.manner import shipped
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
 from ivory_table.link.door import Address, Doors
@@ -109,6 +119,28 @@ def floor(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Floor]:
     found.lines.close()
     served.end()
     workshop.close()
+
+
+def test_a_screw_near_the_drag_is_visited_to_be_felt_and_not_turned(floor: Floor) -> None:
+    screws = floor.run.state.screws
+    for j in (0, 3, 1, 2) * 3:
+        floor.served.person.turn_until_drag(j, 160)
+    floor.connect()
+    floor.prove()
+    floor.keep("tram", SenseTried(screw=screws[0].name, felt="tighter"))
+    for s, feel in zip(screws, ("drag", "snag", "drag", "snag"), strict=True):
+        floor.keep("tram", Felt(x_mm=s.x_mm, y_mm=s.y_mm, z_mm=0.0, feel=feel, screw=s.name))
+        floor.keep("tram", Turned(screw=s.name, marks=0))
+    now = tram.now_at(floor.run)
+    assert now.step == "feel"
+    floor.do("tram", "visit")
+    screw = screws[now.at]
+    assert floor.served.body.at == pytest.approx((screw.x_mm, screw.y_mm, 0.0), abs=0.02)
+    supports = list(floor.served.body.truth.supports)
+    floor.practise("tram", tram.practice)
+    assert isinstance(floor.run.entries[-1].what, Felt)
+    assert floor.served.body.truth.supports == supports
+    assert floor.served.person.crashes() == []
 
 
 def test_proving_goes_one_by_one_and_stops_at_a_no(floor: Floor) -> None:

@@ -42,8 +42,6 @@ def visit(work: Work) -> None:
         if lowest_mm(state, x, y, free) <= 0:
             work.send(*come_down(state, session.manner, x, y, 0.0, at, free))
             work.settle()
-            asked = "slide the gauge, turn nothing" if now.step == "feel" else "turn until it drags, count the marks"
-            session.progress(f"the tip is at z 0 over {name}: {asked}")
             return
         if drag > 0.02 and sd <= 0.05:
             screw = state.screws[j]
