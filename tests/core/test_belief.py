@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.stats import truncnorm
 
 from ivory_table.core import advice
-from ivory_table.core.belief import Belief, _flattened, truncated_moments
+from ivory_table.core.belief import LAM_FLOOR, Belief, _flattened, truncated_moments
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
 from ivory_table.core.plate import Plate, Screw
@@ -319,3 +319,18 @@ def test_read_all_then_turn_all_levels_a_known_plate() -> None:
 def test_stops_left_falls_with_what_is_known(p: float, unvisited: int) -> None:
     assert advice.stops_left(p, unvisited) >= advice.stops_left(min(p + 0.3, 1), max(unvisited - 1, 0))
     assert advice.stops_left(0.95, 0) == 0
+
+
+def test_supports_found_stiff_again_and_again_are_learnt_as_stiff() -> None:
+    """Runs that favour the hypotheses which pass all of a twist: the next prior moves there, and stays within reach."""
+    belief, passed = prior(), [prior().passes_of_twist()[0]]
+    for _ in range(6):
+        belief = belief.weighed(lambda b: 15 * (SURFACE.twist_passed(np.abs(b.passes)) - 1))
+        mean, cov = belief.compliance_learnt()
+        assert (mean >= np.log(LAM_FLOOR) - 1 - 1e-9).all()
+        assert np.linalg.eigvalsh(cov).min() > 0
+        belief = Belief.prior(SURFACE, bias_sd_mm=0.02, lam_known=(mean, cov))
+        passed.append(belief.passes_of_twist()[0])
+    assert passed[0] < 0.7
+    assert passed[-1] > 0.98
+    assert (np.diff(passed) > 0).all()

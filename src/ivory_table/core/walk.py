@@ -9,6 +9,7 @@ from typing import Literal
 from .advice import order_of
 from .defaults import MOTION, OFFSET
 from .gcode.reader import read_program
+from .laying import ascii_only
 from .manner import Manner
 from .motion import go, lift, lowest_mm, refuse_place
 from .run import RunState
@@ -79,7 +80,7 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
     calls = tuple(c for c in CALLS if manner.can(c))
     sink = sinking_turns(state)
     lines = [
-        f"; Walk for {_plain(machine.name)}, {_plain(plate.name)}: {rounds} rounds of {len(state.screws)} screws",
+        f"; Walk for {ascii_only(machine.name)}, {ascii_only(plate.name)}: {rounds} rounds of {len(state.screws)} screws",
         "; keep a hand near the stop; the plate and the tip are hot",
         "G21 ; mm",
         manner.send("absolute"),
@@ -92,7 +93,7 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
 
     def call(words: str) -> None:
         if manner.can("message"):
-            lines.append(manner.send("message", text=_plain(words)))
+            lines.append(manner.send("message", text=ascii_only(words)))
         if manner.can("tone"):
             lines.append(manner.send("tone", hertz=880, milliseconds=300))
         lines.append(manner.send("pause"))
@@ -103,7 +104,7 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
 
     def visit(number: int, name: str, x: float, y: float, z: float) -> None:
         refuse_place(machine, plate, x, y)
-        lines.append(f"; round {number}, {_plain(name)}")
+        lines.append(f"; round {number}, {ascii_only(name)}")
         lines.extend(s.line for s in go(state, manner, x, y, name))
         # Fast while there is nothing to meet, slow for the last of it.
         lines.append(manner.send("height", z=z + 1.0, feed=MOTION.lift_mm_s * 60))
@@ -164,8 +165,3 @@ def check_walk(text: str, state: RunState) -> None:
         z = to
     if z is None or z < MOTION.lift_mm - 1e-9:
         raise ValueError("The walk does not end lifted.")
-
-
-def _plain(text: str) -> str:
-    """Words a machine can swallow: one line, no odd characters."""
-    return "".join(c if 32 <= ord(c) < 127 and c not in ";()*" else "?" for c in text)
