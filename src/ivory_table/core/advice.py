@@ -190,7 +190,7 @@ class _Ahead:
         # What the hypotheses disagree about can be read as well as what each of them does not know.
         unknown = belief.collapsed[1][:m, :m]
         within = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
-        noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
+        noise = belief.drag_variance + TRAM.hand_floor_mm**2
         mark = np.array([s.mm_per_mark for s in screws])
         after = np.diag(normal) * (TRAM.hand_floor_mm**2 + mark**2 / 12)
         sets = _sets(m)
@@ -235,7 +235,7 @@ def _chances(belief: Belief, screws: tuple[Screw, ...], tol_mm: float) -> Array:
     """(m,) how likely all is within once each screw has been felt and turned as is best then."""
     m, bias = len(screws), belief.surface.bias
     mean, cov = belief.collapsed
-    noise = float(belief.weight @ np.square(belief.drag_sd))
+    noise = belief.drag_variance
     lever = np.tensordot(belief.weight, belief.passes, axes=1)
     seen = np.sqrt(np.diag(cov)[:m] + 2 * cov[:m, bias] + cov[bias, bias] + noise)
     # The range does not depend on the common height, so that need not be drawn.
@@ -256,7 +256,7 @@ def _chances(belief: Belief, screws: tuple[Screw, ...], tol_mm: float) -> Array:
 def _told_by_each(belief: Belief, m: int) -> Array:
     """(m,) by how much a reading at each screw lets the heights against the common height be known better, mm^2."""
     unknown = belief.collapsed[1][:m, :m]
-    noise = float(belief.weight @ np.square(belief.drag_sd))
+    noise = belief.drag_variance
     return np.asarray((((np.eye(m) - 1.0 / m) @ unknown) * unknown).sum(axis=0) / (np.diag(unknown) + noise))
 
 
@@ -355,7 +355,7 @@ def _left_by(belief: Belief, screws: tuple[Screw, ...], j: int) -> float:
     normal, toward = _mends(belief, m, lever)
     unknown = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
     now = w @ (heights * heights).sum(axis=1) + np.trace(unknown) - unknown.sum() / m
-    noise = float(w @ np.square(belief.drag_sd)) + TRAM.hand_floor_mm**2
+    noise = belief.drag_variance + TRAM.hand_floor_mm**2
     told = (w @ level @ cov[:m, j]) ** 2 / (cov[j, j] + noise)
     made = normal * (TRAM.hand_floor_mm**2 + screws[j].mm_per_mark ** 2 / 12)
     return float(now - (toward**2 + told) / normal + made)

@@ -318,6 +318,11 @@ class Belief:
         """Row for where a gauge drags at one place: the height there and the feel's bias."""
         return self.gap_row(x_mm, y_mm) + self.surface.unit(self.surface.bias)
 
+    @cached_property
+    def drag_variance(self) -> float:
+        """Mean square in mm^2 of where a knob turned until the gauge drags comes to stand."""
+        return float(self.weight @ np.square(self.drag_sd))
+
     def passes_of_twist(self) -> tuple[float, float] | None:
         """Share of a twist this plate passes, mean and sd; None where three screws cannot twist it.
 
