@@ -62,6 +62,8 @@ SPRING_N_MM = 8.0
 def crooked(machine: Machine, plate: Plate, seed: int, *, knob_sd_mm: float = 0.22) -> Truth:
     """A new crooked plate: knobs off by some tenths, uneven supports, a form, bumps, grease on one in three."""
     rng = np.random.default_rng(seed)
+    # A stream that neither this one nor any of the machine's draws meets.
+    beam = np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(0,)))
     m = len(machine.screws)
     rests = m or 3
     x0, y0, x1, y1 = plate.bounds
@@ -84,7 +86,7 @@ def crooked(machine: Machine, plate: Plate, seed: int, *, knob_sd_mm: float = 0.
         greasy=[(float(rng.uniform(x0, x1)), float(rng.uniform(y0, y1)))] if rng.random() < 1 / 3 else [],
         extrusion=float(rng.normal(1, 0.015)),
         stored_mm=machine.stored_mm,
-        beam_mm=float(np.random.default_rng([seed, 2]).normal(0, 0.35)) if machine.beam else 0.0,
+        beam_mm=float(beam.normal(0, 0.35)) if machine.beam else 0.0,
         mount=plate.id,
     )
 
