@@ -95,6 +95,9 @@ def test_it_keeps_clear_of_a_clip_or_says_that_it_cannot() -> None:
     clip = KeepOut(name="clip", x_min_mm=0, y_min_mm=80, x_max_mm=22, y_max_mm=120)
     found = loops(plate.model_copy(update={"keep_outs": (clip,)}), SKIRT)
     assert found[0][0][0] > 22
+    # A peg so small that it would stand between the first loop and the last.
+    peg = KeepOut(name="peg", x_min_mm=9, y_min_mm=100, x_max_mm=10, y_max_mm=101)
+    assert loops(plate.model_copy(update={"keep_outs": (peg,)}), SKIRT)[0][0][0] > 10
     wall = KeepOut(name="wall", x_min_mm=0, y_min_mm=100, x_max_mm=plate.width_mm, y_max_mm=110)
     with pytest.raises(ValueError, match="no room for a skirt"):
         loops(plate.model_copy(update={"keep_outs": (wall,)}), SKIRT)

@@ -1,5 +1,6 @@
 """Programs that lay lines: how each begins and ends, its filament and time, and the check it is read back with."""
 
+import itertools
 from math import hypot, pi
 from typing import Literal
 
@@ -162,6 +163,15 @@ def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float)
                 raise ValueError(f"Line {move.line} would print into the keep-out '{name}' at ({px:.1f}, {py:.1f}).")
         if z < lowest_z_mm - 1e-6:
             raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
+
+
+def every(points: Points, step_mm: float) -> Points:
+    """The corners of a path and places between them, no further apart than a step."""
+    out: Points = []
+    for (x0, y0), (x1, y1) in itertools.pairwise(points):
+        n = max(int(hypot(x1 - x0, y1 - y0) / step_mm), 1)
+        out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
+    return out
 
 
 def ascii_only(text: str) -> str:

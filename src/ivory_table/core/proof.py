@@ -1,6 +1,5 @@
 """The proof: where its patches lie, and the program that prints it."""
 
-import itertools
 from functools import lru_cache
 from math import cos, hypot, pi, sin
 from typing import Annotated, Literal, Self
@@ -10,7 +9,7 @@ from pydantic import Field, model_validator
 
 from .bead import Bead
 from .defaults import BEAD, PROOF
-from .laying import Points, Program, Writer, ascii_only
+from .laying import Points, Program, Writer, ascii_only, every
 from .manner import Manner, shipped
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
@@ -158,7 +157,7 @@ def _prime(plate: Plate, proof: ProofPlan) -> Points:
             (cx - length / 2, float(y)), (cx + length / 2, float(y)),
             (cx + length / 2, float(y) + w), (cx - length / 2, float(y) + w),
         ]  # fmt: skip
-        along = [(px, py) for (px, py) in _every(points, 2.0)]
+        along = [(px, py) for (px, py) in every(points, 2.0)]
         if all(plate.holds(px, py, 3) and not plate.kept_out(px, py, 2) for px, py in along):
             return points
     raise ValueError("The keep-outs leave no room for a prime line in the front half of the plate.")
@@ -196,11 +195,3 @@ def _strokes(proof: ProofPlan, zone: Zone, number: int) -> list[Points]:
     x = zone.x_mm + side * (half + 1.5)
     y0 = zone.y_mm - half
     return [[(x, y0 + 2 * k), (x + side * 3, y0 + 2 * k)] for k in range(number)]
-
-
-def _every(points: Points, step: float) -> Points:
-    out: Points = []
-    for (x0, y0), (x1, y1) in itertools.pairwise(points):
-        n = max(int(hypot(x1 - x0, y1 - y0) / step), 1)
-        out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
-    return out

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from .bead import Bead
 from .defaults import PROOF
-from .laying import Points, Program, Writer, ascii_only
+from .laying import Points, Program, Writer, ascii_only, every
 from .manner import Manner
 from .plate import Filament, Machine, Plate
 from .value import Value
@@ -52,15 +52,9 @@ def loops(plate: Plate, skirt: SkirtPlan) -> list[Points]:
     deepest = 0.3 * min(plate.width_mm, plate.depth_mm)
     for outermost in np.arange(PROOF.tram_inset_mm, deepest, 1.0):
         found = [loop(plate, float(outermost) + k * skirt.apart_mm) for k in range(skirt.loops)]
-        if all(_clear(plate, points) for points in (found[0], found[-1])):
+        if all(plate.holds(x, y, 2) and not plate.kept_out(x, y, 2) for points in found for x, y in every(points, 2.0)):
             return found
     raise ValueError("The keep-outs leave no room for a skirt round the plate.")
-
-
-def _clear(plate: Plate, points: Points) -> bool:
-    ends = np.array(points)
-    along = np.linspace(ends[:-1], ends[1:], 60).reshape(-1, 2)
-    return all(plate.holds(x, y, 2) and not plate.kept_out(x, y, 2) for x, y in along)
 
 
 @lru_cache(maxsize=16)
