@@ -56,7 +56,7 @@ test: check src/ivory_table/web/index.html .installed-browser
 	$(BIN)/pytest -q -n 2 tests
 
 unit: .installed-dev
-	$(BIN)/pytest -q -n 2 tests/core tests/store tests/stations
+	$(BIN)/pytest -q -n 2 tests/core tests/store tests/paper tests/stations
 
 browser: .installed-dev src/ivory_table/web/index.html .installed-browser
 	$(BIN)/pytest -q tests/browser

@@ -67,7 +67,7 @@ def test_a_loop_keeps_its_distance_from_the_edge(width: float, depth: float, ins
         away = np.minimum(width / 2 - off[:, 0], depth / 2 - off[:, 1])
         assert away.min() == pytest.approx(inset, abs=0.01)
         # Only its rounded corners lie further in.
-        assert away.max() <= inset + 12 * (1 - 2**-0.5) + 0.01
+        assert away.max() <= inset + PROOF.tram_corner_mm * (1 - 2**-0.5) + 0.01
 
 
 def test_lines_lie_side_by_side_and_do_not_touch() -> None:

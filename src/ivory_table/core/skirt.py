@@ -14,9 +14,6 @@ from .manner import Manner
 from .plate import Filament, Machine, Plate
 from .value import Value
 
-#: Corners of a loop are rounded by this, so that the tip need not stop there.
-_CORNER_MM = 12.0
-
 
 class SkirtPlan(Value):
     """Loops side by side with a gap between them, so that each line can be judged by itself; the first one primes."""
@@ -35,10 +32,10 @@ def loop(plate: Plate, inset_mm: float) -> Points:
     cx, cy = plate.centre
     half_x, half_y = plate.width_mm / 2 - inset_mm, plate.depth_mm / 2 - inset_mm
     # A round plate is all corner.
-    r = min(half_x, half_y) if plate.shape == "round" else min(_CORNER_MM, half_x, half_y)
+    r = min(half_x, half_y) if plate.shape == "round" else min(PROOF.tram_corner_mm, half_x, half_y)
     points: Points = [(cx - half_x, cy)]
     for corner, (i, j) in enumerate(((-1, -1), (1, -1), (1, 1), (-1, 1))):
-        for a in np.linspace(pi + corner * pi / 2, 1.5 * pi + corner * pi / 2, 25 if r > _CORNER_MM else 7):
+        for a in np.linspace(pi + corner * pi / 2, 1.5 * pi + corner * pi / 2, 25 if r > PROOF.tram_corner_mm else 7):
             points.append((cx + i * (half_x - r) + r * cos(a), cy + j * (half_y - r) + r * sin(a)))
     points.append(points[0])
     return [(round(x, 3), round(y, 3)) for x, y in points]

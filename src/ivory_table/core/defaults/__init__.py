@@ -126,6 +126,7 @@ class _Proof(Value):
     warm_minutes: float
     tram_loops: int
     tram_inset_mm: float
+    tram_corner_mm: float
     retract_mm: float
 
 
