@@ -231,12 +231,13 @@ class Belief:
         s = along @ row + np.square(sd_mm)
         miss = value - self.mean @ row
         gain = along / s[:, None]
+        told = gain[:, :, None] * along[:, None, :]
         log_weight = self.log_weight - 0.5 * (np.log(s) + miss**2 / s)
         return replace(
             self,
             log_weight=_normalised(log_weight),
             mean=self.mean + gain * miss[:, None],
-            cov=self.cov - gain[:, :, None] * along[:, None, :],
+            cov=np.subtract(self.cov, told, out=told),
         )
 
     def felt(self, row: Array, low: float, high: float, sd_mm: float, *, own: bool = False) -> "Belief":
@@ -540,7 +541,7 @@ def range_of(heights: Iterator[Array]) -> Array:
     for here in heights:
         np.maximum(highest, here, out=highest)
         np.minimum(lowest, here, out=lowest)
-    return np.asarray(highest - lowest)
+    return np.subtract(highest, lowest, out=highest)
 
 
 def truncated_moments(centre: Array, variance: Array, low: float, high: float) -> tuple[Array, Array, Array]:
