@@ -316,7 +316,7 @@ def _stops_left(state: RunState, p_within: float, unvisited: int) -> float | Non
 
 #: Measured: `docs/guide/trial.md`.
 _TAKES_LONG = (
-    "By counts alone so many screws take long, 25 to 35 stops, and what is said to be within is not in one of seven: their supports "
+    "By counts alone so many screws take long, 25 to 30 stops, and what is said to be within is not in one of ten: their supports "
     "are too many to be told by a feel. Read the heights in mm if you can: that takes a few rounds."
 )
 
