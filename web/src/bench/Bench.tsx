@@ -115,7 +115,7 @@ function MachinePlan({ line, chosen, choose }: { line: Schemas["MachineLine"]; c
           {machine.practice && <span className="ml-2 text-sm font-normal text-graphite">practice</span>}
         </span>
         <span className="block text-sm">
-          {round ? `round, ${plate.width_mm} across` : `${plate.width_mm} x ${plate.depth_mm}`} mm,{" "}
+          {round ? `round, ${plate.width_mm} mm across` : `${plate.width_mm} x ${plate.depth_mm} mm`},{" "}
           {machine.screws.length ? `${machine.screws.length} screws` : "no knobs"}
           {machine.probe ? `, ${machine.probe.kind} probe` : ""}
         </span>
