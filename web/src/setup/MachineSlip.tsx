@@ -2,10 +2,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { useKeep } from "../api/setup";
 import { Button, Choice, Wrong } from "../ui/controls";
 import { NumberField, ProblemOf, TextField, Tick } from "./fields";
 import { Placing } from "./Placing";
-import { useKeep } from "./Setup";
 import { freshId } from "./Stock";
 
 type View = Schemas["SetupView"];

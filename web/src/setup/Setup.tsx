@@ -1,8 +1,9 @@
 /** Set-up: machines on the sheet, gauges, nozzles, filaments, people; copied, retired, shared as JSON. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { useSetup } from "../api/setup";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Shell";
 import { Button, Wrong } from "../ui/controls";
@@ -12,27 +13,6 @@ import { FilamentForm, GaugeForm, NozzleForm, PersonForm } from "./Stock";
 type View = Schemas["SetupView"];
 const SHELVES = ["machines", "gauges", "nozzles", "filaments", "people"] as const;
 type Shelf = (typeof SHELVES)[number];
-
-export function useSetup() {
-  return useQuery<View, Refusal>({
-    queryKey: ["setup"],
-    queryFn: () => answer(api.GET("/api/setup")) as unknown as Promise<View>,
-  });
-}
-
-/** Keep something of the set-up; what is shown everywhere follows. */
-export function useKeep<T>(send: (body: T) => Promise<{ data?: unknown; error?: unknown }>) {
-  const cache = useQueryClient();
-  return useMutation<View, Refusal, T>({
-    mutationFn: (body) => answer(send(body)) as Promise<View>,
-    onSuccess: (view) => {
-      cache.setQueryData(["setup"], view);
-      cache.invalidateQueries({ queryKey: ["bench"] });
-    },
-    // Another tab may have been first: show what is there now beside what was typed.
-    onError: () => cache.invalidateQueries({ queryKey: ["setup"] }),
-  });
-}
 
 export function Setup() {
   const { data: view, error } = useSetup();

@@ -1,9 +1,9 @@
 /** The small shelves: gauges, nozzles, filaments, people. One form each, kept whole. */
 import { useState } from "react";
 import { api, type Schemas } from "../api/client";
+import { useKeep } from "../api/setup";
 import { Button, Choice, Wrong } from "../ui/controls";
 import { NumberField, ProblemOf, TextField, Tick } from "./fields";
-import { useKeep } from "./Setup";
 
 type Gauge = Schemas["Gauge"];
 const FORM = "grid max-w-2xl content-start gap-3 rounded-[6px] border border-hairline bg-paper p-4 sm:grid-cols-2";
