@@ -8,15 +8,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import KeepOut, Plate
-from ivory_table.core.skirt import SkirtPlan, loop, loops, skirt_program
+from ivory_table.core.skirt import loop, loops, skirt_program
 from tests.conftest import setup_for
 
 MACHINES = ["heron", "kestrel", "wren", "bittern"]
-SKIRT = SkirtPlan(line_mm=0.42, layer_mm=0.2)
+SKIRT = Bead(line_mm=0.42, layer_mm=0.2)
 
 
 def printed(machine: str) -> list:
@@ -41,7 +42,7 @@ def test_every_loop_is_on_the_plate_off_the_clips_and_at_the_layers_height(machi
 @pytest.mark.parametrize("machine", MACHINES)
 def test_filament_is_what_the_loops_are_long(machine: str) -> None:
     s = setup_for(machine)
-    found = loops(s.plate, SKIRT)
+    found = loops(s.plate, SKIRT.line_mm)
     length = sum(np.hypot(*np.subtract(b, a)) for points in found for a, b in itertools.pairwise(points))
     length += sum(np.hypot(*np.subtract(b[0], a[-1])) for a, b in itertools.pairwise(found))
     area = (SKIRT.line_mm - SKIRT.layer_mm) * SKIRT.layer_mm + pi * SKIRT.layer_mm**2 / 4
@@ -72,7 +73,7 @@ def test_a_loop_keeps_its_distance_from_the_edge(width: float, depth: float, ins
 
 def test_lines_lie_side_by_side_and_do_not_touch() -> None:
     s = setup_for("heron")
-    found = loops(s.plate, SKIRT)
+    found = loops(s.plate, SKIRT.line_mm)
     assert len(found) == PROOF.tram_loops
     for outer, inner in itertools.pairwise(found):
         assert inner[0][0] - outer[0][0] == pytest.approx(2 * SKIRT.line_mm, abs=2e-3)
@@ -93,11 +94,11 @@ def test_the_mesh_is_off_and_the_loops_are_counted_aloud() -> None:
 def test_it_keeps_clear_of_a_clip_or_says_that_it_cannot() -> None:
     plate = setup_for("heron").plate
     clip = KeepOut(name="clip", x_min_mm=0, y_min_mm=80, x_max_mm=22, y_max_mm=120)
-    found = loops(plate.model_copy(update={"keep_outs": (clip,)}), SKIRT)
+    found = loops(plate.model_copy(update={"keep_outs": (clip,)}), SKIRT.line_mm)
     assert found[0][0][0] > 22
     # A peg so small that it would stand between the first loop and the last.
     peg = KeepOut(name="peg", x_min_mm=9, y_min_mm=100, x_max_mm=10, y_max_mm=101)
-    assert loops(plate.model_copy(update={"keep_outs": (peg,)}), SKIRT)[0][0][0] > 10
+    assert loops(plate.model_copy(update={"keep_outs": (peg,)}), SKIRT.line_mm)[0][0][0] > 10
     wall = KeepOut(name="wall", x_min_mm=0, y_min_mm=100, x_max_mm=plate.width_mm, y_max_mm=110)
     with pytest.raises(ValueError, match="no room for a skirt"):
-        loops(plate.model_copy(update={"keep_outs": (wall,)}), SKIRT)
+        loops(plate.model_copy(update={"keep_outs": (wall,)}), SKIRT.line_mm)

@@ -154,9 +154,7 @@ def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float)
         x, y, z = move.end
         if move.filament_mm <= 0:
             continue
-        steps = max(int(hypot(x - move.start[0], y - move.start[1]) / 2), 1)
-        for t in np.linspace(0, 1, steps + 1):
-            px, py = move.start[0] + (x - move.start[0]) * t, move.start[1] + (y - move.start[1]) * t
+        for px, py in every([move.start[:2], (x, y)], 2.0):
             if not plate.holds(px, py, 0.5):
                 raise ValueError(f"Line {move.line} would print off the plate at ({px:.1f}, {py:.1f}).")
             if name := plate.kept_out(px, py, machine.nozzle_mm):
@@ -165,8 +163,13 @@ def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float)
             raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
 
 
+def is_clear(plate: Plate, points: Points, edge_mm: float) -> bool:
+    """Whether a path stays so far inside the plate's edge, and out of every keep-out."""
+    return all(plate.holds(x, y, edge_mm) and not plate.kept_out(x, y, 2) for x, y in every(points, 2.0))
+
+
 def every(points: Points, step_mm: float) -> Points:
-    """The corners of a path and places between them, no further apart than a step."""
+    """The corners of a path and places between them, a step or a little more apart, never two."""
     out: Points = []
     for (x0, y0), (x1, y1) in itertools.pairwise(points):
         n = max(int(hypot(x1 - x0, y1 - y0) / step_mm), 1)

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from .bead import Bead
 from .defaults import BEAD, PROOF
-from .laying import Points, Program, Writer, ascii_only, every
+from .laying import Points, Program, Writer, ascii_only, is_clear
 from .manner import Manner, shipped
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
@@ -157,8 +157,7 @@ def _prime(plate: Plate, proof: ProofPlan) -> Points:
             (cx - length / 2, float(y)), (cx + length / 2, float(y)),
             (cx + length / 2, float(y) + w), (cx - length / 2, float(y) + w),
         ]  # fmt: skip
-        along = [(px, py) for (px, py) in every(points, 2.0)]
-        if all(plate.holds(px, py, 3) and not plate.kept_out(px, py, 2) for px, py in along):
+        if is_clear(plate, points, 3):
             return points
     raise ValueError("The keep-outs leave no room for a prime line in the front half of the plate.")
 

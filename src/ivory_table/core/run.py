@@ -63,7 +63,7 @@ from .gauge import Feel, FeelScale
 from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
 from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
-from .plate import Screw
+from .plate import Machine, Screw
 from .proof import ProofPlan, zones_on
 from .surface import Surface
 from .thermal import CENTRE, ThermalReading, ThermalStudy, warp
@@ -296,6 +296,11 @@ class RunState:
         mean, sd = self.belief.of(row[None, :])
         above = float(mean[0]) + OFFSET.start_above_sd * float(sd[0]) - OFFSET.deepest_press_mm
         return round(max(0.0, above), 2)
+
+    @property
+    def machine_now(self) -> Machine:
+        """The machine with the offset that is stored now, for what is printed now."""
+        return self.setup.machine.model_copy(update={"stored_mm": self.stored_mm})
 
     @property
     def skirt_gap_mm(self) -> float:

@@ -5,13 +5,15 @@ from zlib import crc32
 
 import numpy as np
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import FeelTried, What
 from ivory_table.core.feelcheck import FeelTry, fit, heights, sentence
 from ivory_table.core.gauge import FeelScale
+from ivory_table.core.laying import every
 from ivory_table.core.motion import refuse_low
 from ivory_table.core.shim import ShimPlan, shim_plan
-from ivory_table.core.skirt import SkirtPlan, loops, skirt_program
+from ivory_table.core.skirt import loops, skirt_program
 from ivory_table.core.value import Value
 from ivory_table.core.walk import Walk, walk
 from ivory_table.paper.shim_sheet import shim_pdf, shim_svg
@@ -70,18 +72,17 @@ def skirt_for(run: OpenRun) -> tuple[SkirtView, str]:
     state, setup = run.state, run.setup
     if not state.screws:
         raise Refused("no_skirt", f"{setup.machine.name} has no knobs to turn beside a skirt.")
-    skirt = SkirtPlan(line_mm=round(state.bead.line_mm, 3), layer_mm=round(state.bead.layer_mm, 3))
-    machine = setup.machine.model_copy(update={"stored_mm": state.stored_mm})
+    bead = Bead(round(state.bead.line_mm, 3), round(state.bead.layer_mm, 3))
     try:
-        ring = np.array(loops(setup.plate, skirt)[0])
-        at = np.vstack([ring, (ring[1:] + ring[:-1]) / 2])
+        laid = loops(setup.plate, bead.line_mm)
+        at = np.array([place for points in laid for place in every(points, 20.0)])
         nearest = np.linalg.norm(at[:, None] - state.belief.surface.screws[None], axis=2).argmin(axis=1)
         names = [f"the skirt near {state.screws[j].name}" for j in nearest]
-        refuse_low(state, at, names, skirt.layer_mm, "Bring every screw to the gauge first, by counting.")
-        found = skirt_program(machine, setup.plate, setup.filament, skirt, run.manner)
+        refuse_low(state, at, names, bead.layer_mm, "Bring every screw to the gauge first, by counting.")
+        found = skirt_program(state.machine_now, setup.plate, setup.filament, bead, run.manner)
     except ValueError as wrong:
         raise Refused("no_skirt", str(wrong)) from None
-    return SkirtView(loops=skirt.loops, minutes=found.minutes, filament_mm=found.filament_mm), found.text
+    return SkirtView(loops=len(laid), minutes=found.minutes, filament_mm=found.filament_mm), found.text
 
 
 class FeelCheck(Value):

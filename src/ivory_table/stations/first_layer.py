@@ -239,9 +239,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
 def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
     """The program of a proof in a machine's words. Raises Refused when it does not fit the plate."""
     setup, state = run.setup, run.state
-    machine = setup.machine.model_copy(update={"stored_mm": state.stored_mm})
     try:
-        return program(machine, setup.plate, setup.filament, laid, mesh_on=state.mesh_on, manner=manner)
+        return program(state.machine_now, setup.plate, setup.filament, laid, mesh_on=state.mesh_on, manner=manner)
     except ValueError as wrong:
         raise Refused("proof_does_not_fit", str(wrong), "plan") from None
 
