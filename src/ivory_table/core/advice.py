@@ -118,8 +118,7 @@ def turned(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float) -> B
 
 def sense_in_doubt(belief: Belief, j: int) -> bool:
     """Whether it is worth asking if the gauge was tight or loose before the turn: until the knob has shown its sense."""
-    # Twice: what is told elsewhere moves the chance a little, and a knob that is proved is not asked about again.
-    return bool(belief.p_reversed()[j] > 2 * TRAM.reversed_proved)
+    return bool(belief.p_reversed()[j] > TRAM.reversed_asked)
 
 
 def proving_turns(belief: Belief, screws: tuple[Screw, ...], j: int) -> tuple[float, float, float]:
@@ -132,7 +131,7 @@ def proving_turns(belief: Belief, screws: tuple[Screw, ...], j: int) -> tuple[fl
     """
     screw = screws[j]
     per_mark = screw.mm_per_mark * screw.sense
-    normal, toward = _mends(belief, len(screws), belief.passes[:, :, j])
+    normal, toward = _mends(belief, _leveled(belief.passes[:, :, j]))
     wanted = -toward / normal / per_mark
     quarter = max(round(TRAM.proving_turn * screw.marks_per_turn), 1)
     way = float(np.sign(wanted if abs(wanted) >= 1 else -screw.sense))
@@ -352,7 +351,7 @@ def _left_by(belief: Belief, screws: tuple[Screw, ...], j: int) -> float:
     m, w, cov = len(screws), belief.weight, belief.collapsed[1]
     lever = belief.passes[:, :, j] * belief.signs[:, j, None]
     heights, level = _leveled(belief.mean[:, :m]), _leveled(lever)
-    normal, toward = _mends(belief, m, lever)
+    normal, toward = _mends(belief, level)
     unknown = np.tensordot(w, belief.cov[:, :m, :m], axes=1)
     now = w @ (heights * heights).sum(axis=1) + np.trace(unknown) - unknown.sum() / m
     noise = belief.drag_variance + TRAM.hand_floor_mm**2
@@ -366,10 +365,10 @@ def _leveled(heights: Array) -> Array:
     return np.asarray(heights - heights.mean(axis=1, keepdims=True))
 
 
-def _mends(belief: Belief, m: int, lever: Array) -> tuple[float, float]:
-    """E a'Ma and E a'Mh of a support with the lever a (n, m): turned by -the second over the first it mends the most."""
-    w, level = belief.weight, _leveled(lever)
-    return float(w @ (level * level).sum(axis=1)), float(w @ (level * belief.mean[:, :m]).sum(axis=1))
+def _mends(belief: Belief, level: Array) -> tuple[float, float]:
+    """E a'Ma and E a'Mh of a support whose leveled lever is Ma (n, m): turned by -the second over the first it mends the most."""
+    w, heights = belief.weight, belief.mean[:, : level.shape[1]]
+    return float(w @ (level * level).sum(axis=1)), float(w @ (level * heights).sum(axis=1))
 
 
 def _about(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> float:

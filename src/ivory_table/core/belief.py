@@ -410,15 +410,8 @@ class Belief:
         made = (1 + gain + gain_sd * hand[:, 0]).astype(np.float32)
         moved = ups.astype(np.float32) * made + sds.astype(np.float32) * hand[:, 1].astype(np.float32)
         lever, heights = a.T.astype(np.float32), heights.astype(np.float32)
-        there = np.empty_like(moved)
-
-        def places() -> Iterator[Array]:
-            # One array for all of them: a new one for each costs more than the sums.
-            for height, share in zip(heights, lever, strict=True):
-                np.multiply(moved, share, out=there)
-                yield np.add(there, height, out=there)
-
-        return np.asarray(range_of(places()), dtype=float)
+        ranges = range_of(height + moved * share for height, share in zip(heights, lever, strict=True))
+        return np.asarray(ranges, dtype=float)
 
     @cached_property
     def _sampled_ranges(self) -> Array:
@@ -542,11 +535,8 @@ def _log_normal(x: Array, mean: Array, cov: Array) -> Array:
 
 
 def range_of(heights: Iterator[Array]) -> Array:
-    """Highest less lowest of what comes one place at a time, any shape: an array of all places would be slower to fill.
-
-    What comes may be one array, filled anew for each place.
-    """
-    highest = next(heights).copy()
+    """Highest less lowest of what comes one place at a time, any shape: an array of all places would be slower to fill."""
+    highest = next(heights)
     lowest = highest.copy()
     for here in heights:
         np.maximum(highest, here, out=highest)

@@ -46,6 +46,7 @@ class _Tram(Value):
     gain_said: float
     reversed_share: float
     reversed_proved: float
+    reversed_asked: float
     reversed_at: float
     most_turns: float
     feel_reach_mm: float
