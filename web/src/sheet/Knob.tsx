@@ -33,11 +33,12 @@ export function Knob({
       : "var(--verdigris)";
   const marks = knob.marks ?? 0;
   const moves = knob.moves_mm ?? 0;
+  const shown = Math.abs(marks) < 1 ? 0.5 : knob.about ? Math.round(marks) : marks;
   const label =
     Math.abs(moves) >= 0.005
       ? `${knob.name} ${moves > 0 ? "↑" : "↓"} ${Math.abs(moves).toFixed(2)}`
       : marks && knob.next
-        ? `${knob.name} · ${knob.about ? "about " : ""}${fraction(Math.abs(marks) < 1 ? 0.5 : knob.about ? Math.round(marks) : marks)}`
+        ? `${knob.name} · ${knob.about ? "about " : ""}${fraction(shown)}`
         : knob.name;
   const width = label.length * 6.1 + 16;
   // Everything is placed around the knob, in the knob's own scale.
