@@ -483,6 +483,39 @@ def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, 
     page.close()
 
 
+def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits_its_turn(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Kestrel")
+    held: list[Route] = []
+    page.route("**/api/runs/*/prepare?*", lambda r: held.append(r) if r.request.method == "POST" else r.continue_())
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Checked")).to_be_disabled()
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="At temperature now").click()
+    page.get_by_label("Tram the plate").select_option("warm")
+    for kept in ("check_done", "heated", "school_chosen"):
+        expect(page.get_by_role("button", name="Checked")).to_be_disabled()
+        while not held:
+            page.wait_for_timeout(20)
+        assert [r.request.post_data_json["what"]["kind"] for r in held] == [kept]
+        held.pop().continue_()
+    expect(page.get_by_text("bed 80°")).to_be_visible()
+    expect(page.get_by_label("Tram the plate")).to_have_value("warm")
+    expect(page.get_by_role("region", name="What to do now").get_by_text("1 of 7")).to_be_visible()
+    assert page.locator("[data-seq]").get_attribute("data-seq") == "3"
+
+
+def test_a_device_without_a_network_still_keeps_what_it_is_told(desk_page: Page) -> None:
+    # The server runs on the same device: the browser's word that there is no network must not hold an answer back.
+    page = desk_page
+    start_run(page, "Kestrel")
+    page.evaluate("window.dispatchEvent(new Event('offline'))")
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Plate clean").wait_for()
+    page.keyboard.press("]")
+    page.get_by_role("heading", name="Which way does this knob work").wait_for()
+
+
 def test_light_and_dark_are_chosen_and_stay(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")

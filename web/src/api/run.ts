@@ -30,9 +30,21 @@ export function useStation<S extends Station>(runId: string, station: S, zones: 
   });
 }
 
-/** What a station can do: keep an entry or ask the practice plate. The answer is the station's new view. */
+/** What is kept, and what the page does once it is: not before, so that a refusal loses nothing. */
+interface Entry {
+  what: What;
+  then?: () => void;
+}
+export type KeepEntry = (what: What, then?: () => void) => void;
+
+/**
+ * What a station can do; the answer is its new view.
+ * `keep` answers the step that is shown: pressed again before the next one is there, it would answer a step nobody has
+ * seen, and is passed over. `note` is true at any step and waits its turn. `practise` asks the practice plate.
+ */
 export function useActs<S extends Station>(runId: string, station: S, seq: number, zones: Zones = 5) {
   const cache = useQueryClient();
+  const shown = ["run", runId, station, zones];
   // An id outlives a lost answer, so that trying again cannot keep the same thing twice.
   const pending = useRef<{ key: string; id: string } | null>(null);
   const idFor = (key: string) => {
@@ -40,11 +52,14 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     return pending.current.id;
   };
   const settled = {
-    onSuccess: (view: Views[S]) => {
+    // One at a time, in the order they were asked.
+    scope: { id: runId },
+    onSuccess: (view: Views[S], entry: Entry | undefined) => {
       pending.current = null;
-      cache.setQueryData(["run", runId, station, zones], view);
+      cache.setQueryData(shown, view);
       // What other stations showed is of before: none of it may be answered to.
-      cache.removeQueries({ queryKey: ["run", runId], predicate: (q) => q.queryKey[2] !== station });
+      cache.resetQueries({ queryKey: ["run", runId], predicate: (q) => q.queryKey[2] !== station });
+      entry?.then?.();
     },
     onError: (wrong: Refusal) => {
       if (wrong.problem.code !== "no_answer") pending.current = null;
@@ -54,21 +69,43 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     },
   };
   const params = { path: { run_id: runId }, query: { zones } };
-  const keep = useMutation<Views[S], Refusal, What>({
-    mutationFn: (what) =>
-      answer(
-        api.POST(path(station), { params, body: { id: idFor(JSON.stringify(what)), seen_seq: seq, what } }),
-      ) as unknown as Promise<Views[S]>,
+  const post = (what: What, seen_seq: number) =>
+    answer(
+      api.POST(path(station), { params, body: { id: idFor(JSON.stringify(what)), seen_seq, what } }),
+    ) as unknown as Promise<Views[S]>;
+  const answered = useMutation<Views[S], Refusal, Entry>({ mutationFn: ({ what }) => post(what, seq), ...settled });
+  const noted = useMutation<Views[S], Refusal, Entry>({
+    mutationFn: ({ what }) => post(what, cache.getQueryData<Views[S]>(shown)?.head.seq ?? seq),
     ...settled,
   });
-  const practice = useMutation<Views[S], Refusal, void>({
+  const practice = useMutation<Views[S], Refusal, Entry | undefined>({
     mutationFn: () =>
       answer(
         api.POST(practicePath(station), { params, body: { id: idFor(`practice ${seq}`), seen_seq: seq } }),
       ) as unknown as Promise<Views[S]>,
     ...settled,
   });
-  return { keep, practice, busy: keep.isPending || practice.isPending, wrong: keep.error ?? practice.error };
+  const busy = answered.isPending || noted.isPending || practice.isPending;
+  const keep: KeepEntry = (what, then) => {
+    if (!busy) answered.mutate({ what, then });
+  };
+  const note: KeepEntry = (what, then) => {
+    // Pressed twice, it is one entry.
+    const waiting = noted.isPending && JSON.stringify(noted.variables.what);
+    if (waiting !== JSON.stringify(what)) noted.mutate({ what, then });
+  };
+  return {
+    keep,
+    note,
+    practise: () => {
+      if (!busy) practice.mutate(undefined);
+    },
+    busy,
+    wrong: answered.error ?? noted.error ?? practice.error,
+    /** The answer that was refused; `forget` takes it off the page. */
+    refused: answered.error ? { what: answered.variables.what, problem: answered.error.problem } : null,
+    forget: answered.reset,
+  };
 }
 
 export type Acts = ReturnType<typeof useActs>;

@@ -2,9 +2,9 @@
 import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
-import type { Refusal, Schemas, Station, What } from "../api/client";
+import type { Refusal, Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
-import type { Acts } from "../api/run";
+import type { Acts, KeepEntry } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
@@ -69,7 +69,7 @@ export function Shell({
   useEars(head.seq, acts.wrong !== null, status?.state === "waiting", slipAt);
   const practise = head.machine.practice && canPractise && !head.signed_off;
   const takeBack = () => {
-    if (last && !acts.busy) acts.keep.mutate({ kind: "taken_back", entry_id: last.id } satisfies What);
+    if (last) acts.keep({ kind: "taken_back", entry_id: last.id });
   };
   const step = (by: number) => {
     const at = head.stations.findIndex((s) => s.station === station);
@@ -79,9 +79,7 @@ export function Shell({
   useKeys([
     // While the machine asks or works, the keys are its own.
     ...(line.active ? lineKeys(line) : keys),
-    ...(practise && !line.active
-      ? [{ keys: ["p", "P"], cap: "P", does: "practice reads", run: () => !acts.busy && acts.practice.mutate() }]
-      : []),
+    ...(practise && !line.active ? [{ keys: ["p", "P"], cap: "P", does: "practice reads", run: acts.practise }] : []),
     ...(last ? [{ keys: ["Backspace", "z", "Z"], cap: "⌫", does: "take back", run: takeBack }] : []),
     { keys: ["]"], cap: "]", does: "next station", run: () => step(1) },
     { keys: ["["], cap: "[", does: "station before", run: () => step(-1) },
@@ -117,22 +115,17 @@ export function Shell({
           {head.signed_off && station !== "sign_off" && (
             <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
           )}
-          <Cautions cautions={cautions.filter((c) => !c.seen)} keep={(what) => acts.keep.mutate(what)} />
-          {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={(what) => acts.keep.mutate(what)} />}
+          <Cautions cautions={cautions.filter((c) => !c.seen)} note={acts.note} />
+          {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={acts.keep} busy={acts.busy} />}
           {!head.signed_off && <LineNow line={line} zones={zones} />}
           {!line.active && slip}
           <Wrong wrong={acts.wrong} />
           <KeepAnyway acts={acts} />
           {!line.active && !head.signed_off && station !== "prepare" && station !== "sign_off" && (
-            <WhereLine
-              key={station}
-              step={station}
-              line={head.where[station] ?? ""}
-              keep={(what) => !acts.busy && acts.keep.mutate(what)}
-            />
+            <WhereLine key={station} step={station} line={head.where[station] ?? ""} note={acts.note} />
           )}
           {practise && !line.active && (
-            <Button onClick={() => acts.practice.mutate()} disabled={acts.busy} keyHint="P">
+            <Button onClick={acts.practise} disabled={acts.busy} keyHint="P">
               Practice: read for me
             </Button>
           )}
@@ -153,18 +146,19 @@ export function Shell({
 
 /** What was asked about is right all the same: kept as it was entered. */
 function KeepAnyway({ acts }: { acts: Acts }) {
-  const what = acts.keep.variables;
-  const asked = ["reading_doubtful", "readings_contradict", "count_doubtful"].includes(acts.wrong?.problem.code ?? "");
-  if (!asked || !what || !("sure" in what)) return null;
+  if (!acts.refused) return null;
+  const { what, problem } = acts.refused;
+  const asked = ["reading_doubtful", "readings_contradict", "count_doubtful"].includes(problem.code);
+  if (!asked || !("sure" in what)) return null;
   return (
-    <Button disabled={acts.busy} onClick={() => acts.keep.mutate({ ...what, sure: true })}>
+    <Button disabled={acts.busy} onClick={() => acts.keep({ ...what, sure: true })}>
       It is right, keep it
     </Button>
   );
 }
 
 /** A run that lay still: what was changed meanwhile is asked before it goes on. */
-function TakeUp({ resume, keep }: { resume: Schemas["Resume"]; keep: (what: What) => void }) {
+function TakeUp({ resume, keep, busy }: { resume: Schemas["Resume"]; keep: KeepEntry; busy: boolean }) {
   const [changed, setChanged] = useState<readonly string[]>([]);
   return (
     <Panel tone="brass">
@@ -184,7 +178,7 @@ function TakeUp({ resume, keep }: { resume: Schemas["Resume"]; keep: (what: What
           </label>
         ))}
       </div>
-      <Button look="main" onClick={() => keep({ kind: "resumed", changes: [...changed] })}>
+      <Button look="main" disabled={busy} onClick={() => keep({ kind: "resumed", changes: [...changed] })}>
         {changed.length ? "Go on with these changes" : "Nothing was changed, go on"}
       </Button>
     </Panel>
@@ -242,11 +236,11 @@ function Facts({ facts }: { facts: readonly (readonly [string, string])[] }) {
   );
 }
 
-function Cautions({ cautions, keep }: { cautions: Schemas["Caution"][]; keep: (what: What) => void }) {
+function Cautions({ cautions, note }: { cautions: Schemas["Caution"][]; note: KeepEntry }) {
   return cautions.map((c) => (
     <div key={c.id} className="flex items-center gap-3 border border-brass bg-brass/10 px-3 py-2 text-sm">
       <p className="flex-1">{c.text}</p>
-      <Button look="quiet" className="px-0 text-sm" onClick={() => keep({ kind: "caution_seen", caution: c.id })}>
+      <Button look="quiet" className="px-0 text-sm" onClick={() => note({ kind: "caution_seen", caution: c.id })}>
         understood
       </Button>
     </div>

@@ -1,9 +1,9 @@
 /** The owner's own line on where a step is found on this machine; read at a glance, changed in place. */
 import { useState } from "react";
-import type { What } from "../api/client";
+import type { KeepEntry } from "../api/run";
 import { Button, Field } from "../ui/controls";
 
-export function WhereLine({ step, line, keep }: { step: string; line: string; keep: (what: What) => void }) {
+export function WhereLine({ step, line, note }: { step: string; line: string; note: KeepEntry }) {
   const [editing, setEditing] = useState(false);
   const [text, setText] = useState(line);
   if (!editing)
@@ -24,8 +24,7 @@ export function WhereLine({ step, line, keep }: { step: string; line: string; ke
       className="flex items-end gap-2"
       onSubmit={(e) => {
         e.preventDefault();
-        keep({ kind: "where_noted", step, line: text.trim() });
-        setEditing(false);
+        note({ kind: "where_noted", step, line: text.trim() }, () => setEditing(false));
       }}
     >
       <Field

@@ -16,8 +16,9 @@ startTheme();
 
 const queries = new QueryClient({
   defaultOptions: {
-    queries: { retry: (failed, wrong) => failed < 1 && wasLost(wrong), staleTime: 1000 },
-    mutations: { retry: 0 },
+    // The server may run on this very device: whether there is a network says nothing of it.
+    queries: { retry: (failed, wrong) => failed < 1 && wasLost(wrong), staleTime: 1000, networkMode: "always" },
+    mutations: { retry: 0, networkMode: "always" },
   },
 });
 

@@ -1,9 +1,9 @@
 /** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Schemas, What } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
-import { useActs, useStation } from "../../api/run";
+import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import type { Frame } from "../../sheet/frame";
@@ -31,9 +31,7 @@ export function FirstLayer() {
     setCaliper("");
   }, [next, proofs, view?.step]);
   if (!view) return <Waiting wrong={error} />;
-  const keep = (what: What) => {
-    if (!acts.busy) acts.keep.mutate(what);
-  };
+  const { keep, busy } = acts;
   const at = chosen ?? next ?? 0;
   const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
   const thick = typedNumber(caliper) ?? 0;
@@ -126,14 +124,14 @@ export function FirstLayer() {
               zone={zone}
               number={at + 1}
               grade={grade}
-              busy={acts.busy}
+              busy={busy}
               caliper={caliper}
               setCaliper={setCaliper}
               caliperWrong={caliperWrong}
               greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true })}
             />
           ) : view.step === "print" || view.step === "print_again" ? (
-            <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={acts.busy} />
+            <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={busy} />
           ) : (
             <h2 className="text-2xl leading-tight font-semibold">
               {view.step === "done" ? "Every zone is sound." : "All zones judged."}
@@ -145,7 +143,7 @@ export function FirstLayer() {
               from={from}
               others={view.steps.slice(1)}
               act={view.step === "decide" || view.step === "done" ? doBest : null}
-              busy={acts.busy}
+              busy={busy}
               rule={view.head.convention.rule}
               soFar={view.step === "judge"}
             />
@@ -165,7 +163,7 @@ const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
   local: "One zone alone",
 };
 
-function doStep(step: Schemas["NextStep"], keep: (what: What) => void, print: () => void, go: (to: string) => void) {
+function doStep(step: Schemas["NextStep"], keep: KeepEntry, print: () => void, go: (to: string) => void) {
   const { kind, zone } = step.action;
   if (kind === "offset" && step.stored) keep({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
   else if (kind === "knobs") keep({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });

@@ -2,8 +2,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import { answer, api, type Refusal, type Schemas, type What } from "../../api/client";
-import { useActs, useStation } from "../../api/run";
+import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
@@ -25,14 +25,13 @@ export function MeshStation() {
   const [preview, setPreview] = useState<Schemas["Shown"] | null>(null);
   const [again, setAgain] = useState(false);
   if (!view) return <Waiting wrong={error} />;
-  const keep = (what: What) => {
-    if (!acts.busy) acts.keep.mutate(what);
-  };
+  const { keep, busy } = acts;
   const go = () => navigate(`/runs/${runId}/offset`);
   const keepSurvey = (survey: Schemas["MeshSurvey"]) => {
-    keep({ kind: "mesh_kept", survey });
-    setPreview(null);
-    setAgain(false);
+    keep({ kind: "mesh_kept", survey }, () => {
+      setPreview(null);
+      setAgain(false);
+    });
   };
   const choosing = view.step === "choose" || (view.step === "kept" && again);
   const keys: Key[] = [];
@@ -66,24 +65,19 @@ export function MeshStation() {
               />
               <h2 className="text-2xl leading-tight font-semibold">Is this the plate, seen from above?</h2>
               <p>{preview.words}</p>
-              <Button look="main" disabled={acts.busy} onClick={() => keepSurvey(preview.survey)}>
+              <Button look="main" disabled={busy} onClick={() => keepSurvey(preview.survey)}>
                 Keep this mesh
               </Button>
               <Button onClick={() => setPreview(null)}>Back to the numbers</Button>
             </>
           ) : view.step === "read" ? (
-            <ReadPoint view={view} keep={keep} busy={acts.busy} />
+            <ReadPoint view={view} keep={keep} busy={busy} />
           ) : view.step === "keep" && view.draft && view.shown ? (
             <>
               <Eyebrow left="All points read" right="not kept yet" />
               <h2 className="text-2xl leading-tight font-semibold">Keep this mesh?</h2>
               <p>{view.shown.words}</p>
-              <Button
-                look="main"
-                keyHint="Enter"
-                disabled={acts.busy}
-                onClick={() => view.draft && keepSurvey(view.draft)}
-              >
+              <Button look="main" keyHint="Enter" disabled={busy} onClick={() => view.draft && keepSurvey(view.draft)}>
                 Keep this mesh
               </Button>
             </>
@@ -100,24 +94,24 @@ export function MeshStation() {
                 Go to Z offset
               </Button>
               <div className="grid grid-cols-2 gap-2">
-                <Button onClick={() => keep({ kind: "mesh_used", on: !view.mesh_on })}>
+                <Button disabled={busy} onClick={() => keep({ kind: "mesh_used", on: !view.mesh_on })}>
                   {view.mesh_on ? "Machine runs without it" : "Machine uses it"}
                 </Button>
                 <Button onClick={() => setAgain(true)}>Measure another</Button>
               </div>
-              <OnePointAgain view={view} keep={keep} busy={acts.busy} />
+              <OnePointAgain view={view} keep={keep} busy={busy} />
             </>
           ) : null}
           {!preview && choosing && (
             <ChooseMesh
               runId={runId}
               view={view}
-              keep={(w) => {
-                setAgain(false);
-                keep(w);
-              }}
+              plan={(columns, owns_zero) =>
+                keep({ kind: "mesh_planned", columns, rows: columns, owns_zero }, () => setAgain(false))
+              }
               onPreview={setPreview}
-              skip={go}
+              skip={() => keep({ kind: "station_skipped", station: "mesh" }, go)}
+              busy={busy}
             />
           )}
         </>
@@ -127,7 +121,7 @@ export function MeshStation() {
 }
 
 /** One doubtful point of the kept mesh, measured again without the others. */
-function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (what: What) => void; busy: boolean }) {
+function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: KeepEntry; busy: boolean }) {
   const columns = view.grid?.xs_mm.length ?? 0;
   const [point, setPoint] = useState("0");
   const [text, setText] = useState("");
@@ -145,8 +139,7 @@ function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: 
         if ("wrong" in typed) return setWrong(typed.wrong);
         setWrong(null);
         const at = Number(point);
-        if (!busy)
-          keep({ kind: "mesh_point", column: at % columns, row: Math.floor(at / columns), height_mm: typed.mm });
+        keep({ kind: "mesh_point", column: at % columns, row: Math.floor(at / columns), height_mm: typed.mm });
       }}
     >
       <Choice
@@ -169,7 +162,7 @@ function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: 
   );
 }
 
-function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (what: What) => void; busy: boolean }) {
+function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: KeepEntry; busy: boolean }) {
   const [text, setText] = useState("");
   const [wrong, setWrong] = useState<string | null>(null);
   useEffect(() => setText(""), [view.next_column, view.next_row]);
@@ -182,7 +175,7 @@ function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (wha
         const typed = typedMm(text, "0.04 or -0.02");
         if ("wrong" in typed) return setWrong(typed.wrong);
         setWrong(null);
-        if (!busy && view.next_column !== null && view.next_row !== null)
+        if (view.next_column !== null && view.next_row !== null)
           keep({ kind: "mesh_point", column: view.next_column, row: view.next_row, height_mm: typed.mm });
       }}
     >
@@ -216,15 +209,17 @@ function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: (wha
 function ChooseMesh({
   runId,
   view,
-  keep,
+  plan,
   onPreview,
   skip,
+  busy,
 }: {
   runId: string;
   view: Schemas["MeshView"];
-  keep: (what: What) => void;
+  plan: (points: number, ownsZero: boolean) => void;
   onPreview: (shown: Schemas["Shown"]) => void;
   skip: () => void;
+  busy: boolean;
 }) {
   const [points, setPoints] = useState("3");
   const [owner, setOwner] = useState<Owner>(view.head.machine.probe ? "probe" : "hand");
@@ -261,12 +256,7 @@ function ChooseMesh({
         />
         <Choice label="Whose zero" value={owner} onChange={setOwner} options={OWNERS} />
       </div>
-      <Button
-        look="main"
-        onClick={() =>
-          keep({ kind: "mesh_planned", columns: Number(points), rows: Number(points), owns_zero: owner === "hand" })
-        }
-      >
+      <Button look="main" disabled={busy} onClick={() => plan(Number(points), owner === "hand")}>
         Measure point by point
       </Button>
       <form
@@ -314,14 +304,7 @@ function ChooseMesh({
           Show it on the sheet
         </Button>
       </form>
-      <Button
-        look="quiet"
-        className="self-start px-0"
-        onClick={() => {
-          keep({ kind: "station_skipped", station: "mesh" });
-          skip();
-        }}
-      >
+      <Button look="quiet" className="self-start px-0" disabled={busy} onClick={skip}>
         no mesh this time, go to Z offset
       </Button>
     </>

@@ -1,6 +1,7 @@
 /** A feel check at the centre: heights in an order nobody can foretell, a feel each, and the scale they tell. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answer, api, type Refusal, type Schemas, type What } from "../../api/client";
+import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import type { KeepEntry } from "../../api/run";
 import { Button, Panel, Wrong } from "../../ui/controls";
 import { signed } from "../../ui/words";
 import { type FEELS, FeelKeys } from "../Feel";
@@ -28,7 +29,7 @@ export function FeelCheck({
   seq: number;
   check: Check;
   practice: boolean;
-  keep: (what: What) => void;
+  keep: KeepEntry;
   busy: boolean;
 }) {
   const cache = useQueryClient();

@@ -2,8 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { answer, api, type Schemas, type What } from "../../api/client";
-import { useActs, useStation } from "../../api/run";
+import { answer, api, type Schemas } from "../../api/client";
+import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
@@ -24,9 +24,7 @@ export function Offset() {
   const [checking, setChecking] = useState(false);
   const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
-  const keep = (what: What) => {
-    if (!acts.busy) acts.keep.mutate(what);
-  };
+  const { keep, busy } = acts;
   const stores = view.head.convention.stores;
   const feel = (k: number) => {
     const f = FEELS[k];
@@ -92,7 +90,7 @@ export function Offset() {
               check={check}
               practice={view.head.machine.practice}
               keep={keep}
-              busy={acts.busy}
+              busy={busy}
             />
           )}
           {feeling && view.next_z_mm !== null && (
@@ -103,7 +101,7 @@ export function Offset() {
                 {signed(view.next_z_mm, view.head.machine.z_step_mm < 0.01 ? 3 : 2)}
                 <span className="text-xl font-normal text-graphite"> mm</span>
               </p>
-              <FeelKeys disabled={acts.busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
             </>
           )}
           {!inCheck && view.step === "set" && (
@@ -116,13 +114,13 @@ export function Offset() {
               <p className="text-sm text-graphite">
                 {view.gauge_words}. With drag as zero it would be {signed(view.drag_is_zero.new_mm, 3)}.
               </p>
-              <Button look="main" keyHint="Enter" disabled={acts.busy} onClick={set}>
+              <Button look="main" keyHint="Enter" disabled={busy} onClick={set}>
                 Sent, set to {signed(view.wanted.new_mm, 3)}
               </Button>
             </>
           )}
           {view.step === "read_back" && view.last_change && (
-            <ReadBack view={view} stores={stores} keep={keep} busy={acts.busy} />
+            <ReadBack view={view} stores={stores} keep={keep} busy={busy} />
           )}
           {!inCheck && view.step === "done" && !again && (
             <>
@@ -136,7 +134,7 @@ export function Offset() {
             </>
           )}
           {!inCheck && (feeling || view.step === "done") && (
-            <OwnNumber runId={view.head.id} view={view} keep={keep} problem={acts.keep.error?.problem} />
+            <OwnNumber runId={view.head.id} view={view} keep={keep} refused={acts.refused?.problem.code} busy={busy} />
           )}
           {check && (!check.why_not || inCheck) && (
             <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setChecking(!checking)}>
@@ -180,17 +178,7 @@ function ChangeBox({ change, rule }: { change: Schemas["StoredChange"]; rule: st
   );
 }
 
-function ReadBack({
-  view,
-  stores,
-  keep,
-  busy,
-}: {
-  view: View;
-  stores: boolean;
-  keep: (what: What) => void;
-  busy: boolean;
-}) {
+function ReadBack({ view, stores, keep, busy }: { view: View; stores: boolean; keep: KeepEntry; busy: boolean }) {
   const [text, setText] = useState("");
   const [wrong, setWrong] = useState<string | null>(null);
   if (!view.last_change) return null;
@@ -214,7 +202,7 @@ function ReadBack({
         const value = typedNumber(text);
         if (value === null) return setWrong("Type the number that the machine reports.");
         setWrong(null);
-        if (!busy) keep({ kind: "readback", reported_mm: value, confirmed: false });
+        keep({ kind: "readback", reported_mm: value, confirmed: false });
       }}
     >
       <Eyebrow left="Stored?" right="read it back" />
@@ -243,12 +231,14 @@ function OwnNumber({
   runId,
   view,
   keep,
-  problem,
+  refused,
+  busy,
 }: {
   runId: string;
   view: View;
-  keep: (what: What) => void;
-  problem: Schemas["Problem"] | undefined;
+  keep: KeepEntry;
+  refused: string | undefined;
+  busy: boolean;
 }) {
   const [text, setText] = useState("");
   const value = typedNumber(text);
@@ -264,7 +254,7 @@ function OwnNumber({
       ),
     enabled: usable,
   });
-  const asks = problem?.code === "closer_than_proven";
+  const asks = refused === "closer_than_proven";
   return (
     <form
       className="flex flex-col gap-2 border-t border-hairline pt-2"
@@ -283,7 +273,7 @@ function OwnNumber({
           onChange={(e) => setText(e.target.value)}
           wrong={text.trim() && !usable ? "Give a number of mm, such as 0.85." : null}
         />
-        <Button type="submit" disabled={!usable}>
+        <Button type="submit" disabled={!usable || busy}>
           {asks ? "I am sure" : "Set"}
         </Button>
       </div>

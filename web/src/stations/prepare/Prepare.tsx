@@ -1,8 +1,8 @@
 /** Prepare: one check after another, what changed, the heat and since when it is held, and how the plate moves as it warms. */
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import type { Schemas, What } from "../../api/client";
-import { useActs, useStation } from "../../api/run";
+import type { Schemas } from "../../api/client";
+import { type KeepEntry, useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { WhereLine } from "../../app/WhereLine";
 import { Sheet } from "../../sheet/Sheet";
@@ -26,22 +26,19 @@ export function Prepare() {
   const navigate = useNavigate();
   const [turns, setTurns] = useState("3");
   if (!view) return <Waiting wrong={error} />;
-  const keep = (what: What) => {
-    if (!acts.busy) acts.keep.mutate(what);
-  };
+  const { keep, note, busy } = acts;
   const open = view.checks.find((c) => !c.outcome);
   const backing = open?.id === "rough_back_off";
   const by = typedNumber(turns);
   const turnsWrong = by === null || by < 0.5 || by > 12 ? "Give 0.5 to 12 turns." : null;
   const done = (outcome: "done" | "skipped") => {
-    if (!open || acts.busy) return;
+    if (!open) return;
     // The turns backed off are what the travel left is counted from.
     if (backing && outcome === "done") {
-      if (by === null || turnsWrong) return;
-      acts.keep.mutate({ kind: "backed_off", turns: by });
+      if (by !== null && !turnsWrong) keep({ kind: "backed_off", turns: by });
       return;
     }
-    acts.keep.mutate({ kind: "check_done", check: open.id, outcome });
+    keep({ kind: "check_done", check: open.id, outcome });
   };
   const go = () => navigate(`/runs/${runId}/tram`);
   return (
@@ -80,7 +77,7 @@ export function Prepare() {
                   <b>Right when:</b> {open.right}
                 </p>
               )}
-              <WhereLine key={open.id} step={open.id} line={open.where} keep={keep} />
+              <WhereLine key={open.id} step={open.id} line={open.where} note={note} />
               {backing && (
                 <Field
                   label="Turns backed off, each knob"
@@ -90,10 +87,10 @@ export function Prepare() {
                   wrong={turnsWrong}
                 />
               )}
-              <Button look="main" keyHint="Enter" onClick={() => done("done")} disabled={acts.busy}>
+              <Button look="main" keyHint="Enter" onClick={() => done("done")} disabled={busy}>
                 Checked
               </Button>
-              <Button look="quiet" className="self-start px-0" onClick={() => done("skipped")} disabled={acts.busy}>
+              <Button look="quiet" className="self-start px-0" onClick={() => done("skipped")} disabled={busy}>
                 skip it, and note that
               </Button>
             </>
@@ -122,15 +119,15 @@ export function Prepare() {
               </p>
             </Panel>
           )}
-          <Heat view={view} keep={keep} />
+          <Heat view={view} note={note} />
           <Choice
             label="Tram the plate"
             value={view.school}
             options={SCHOOLS}
-            onChange={(school) => keep({ kind: "school_chosen", school })}
+            onChange={(school) => note({ kind: "school_chosen", school })}
           />
-          <Changes view={view} keep={keep} />
-          <Thermal view={view} keep={keep} busy={acts.busy} />
+          <Changes view={view} note={note} />
+          <Thermal view={view} keep={keep} busy={busy} />
           <ul className="text-sm">
             {view.checks
               .filter((c) => c.outcome)
@@ -147,7 +144,7 @@ export function Prepare() {
   );
 }
 
-function Heat({ view, keep }: { view: View; keep: (what: What) => void }) {
+function Heat({ view, note }: { view: View; note: KeepEntry }) {
   const [bed, setBed] = useState<string | null>(null);
   const [tip, setTip] = useState<string | null>(null);
   const bedWrong = heatWrong(bed, 150);
@@ -158,7 +155,7 @@ function Heat({ view, keep }: { view: View; keep: (what: What) => void }) {
       onSubmit={(e) => {
         e.preventDefault();
         if (bedWrong || tipWrong) return;
-        keep({
+        note({
           kind: "heated",
           bed_c: typedNumber(bed ?? "") ?? view.bed_target_c,
           nozzle_c: typedNumber(tip ?? "") ?? view.nozzle_target_c,
@@ -193,7 +190,7 @@ function Heat({ view, keep }: { view: View; keep: (what: What) => void }) {
 }
 
 /** What changed since the last run: what was found by comparing, and what only a person knows. */
-function Changes({ view, keep }: { view: View; keep: (what: What) => void }) {
+function Changes({ view, note }: { view: View; note: KeepEntry }) {
   const [told, setTold] = useState("");
   return (
     <div className="flex flex-col gap-1">
@@ -215,13 +212,7 @@ function Changes({ view, keep }: { view: View; keep: (what: What) => void }) {
             ]}
           />
         </div>
-        <Button
-          disabled={!told}
-          onClick={() => {
-            keep({ kind: "change_told", change: told });
-            setTold("");
-          }}
-        >
+        <Button disabled={!told} onClick={() => note({ kind: "change_told", change: told }, () => setTold(""))}>
           Note it
         </Button>
       </div>

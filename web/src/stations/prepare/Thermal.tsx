@@ -2,13 +2,14 @@
 import { scaleLinear } from "d3-scale";
 import { line } from "d3-shape";
 import { useState } from "react";
-import type { Schemas, What } from "../../api/client";
+import type { Schemas } from "../../api/client";
+import type { KeepEntry } from "../../api/run";
 import { Button, Choice, Field } from "../../ui/controls";
 import { signed, typedMm, typedNumber } from "../../ui/words";
 
 type View = Schemas["PrepareView"];
 
-export function Thermal({ view, keep, busy }: { view: View; keep: (what: What) => void; busy: boolean }) {
+export function Thermal({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean }) {
   const { thermal } = view;
   return (
     <details className="border-t border-hairline" open={view.school !== "hot"}>
@@ -99,7 +100,7 @@ function Curves({ view }: { view: View }) {
   );
 }
 
-function ReadOne({ view, keep, busy }: { view: View; keep: (what: What) => void; busy: boolean }) {
+function ReadOne({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean }) {
   const [place, setPlace] = useState("centre");
   const [bed, setBed] = useState("22");
   const [held, setHeld] = useState("10");
@@ -120,13 +121,14 @@ function ReadOne({ view, keep, busy }: { view: View; keep: (what: What) => void;
           mm: "wrong" in reading ? reading.wrong : undefined,
         };
         setWrong(found);
-        if (found.bed || found.held || found.mm || !at || busy || c === null || min === null || !("mm" in reading))
-          return;
-        keep({
-          kind: "thermal_read",
-          reading: { place, x_mm: at.x_mm, y_mm: at.y_mm, bed_c: c, height_mm: reading.mm, held_min: min },
-        });
-        setMm("");
+        if (found.bed || found.held || found.mm || !at || c === null || min === null || !("mm" in reading)) return;
+        keep(
+          {
+            kind: "thermal_read",
+            reading: { place, x_mm: at.x_mm, y_mm: at.y_mm, bed_c: c, height_mm: reading.mm, held_min: min },
+          },
+          () => setMm(""),
+        );
       }}
     >
       <div className="col-span-2">

@@ -1,11 +1,11 @@
 /** Two Z drives: read left and right, turn the right drive, until the beam is level. */
 import { useState } from "react";
-import type { Schemas, What } from "../../api/client";
-import type { Acts } from "../../api/run";
+import type { Schemas } from "../../api/client";
+import type { Acts, KeepEntry } from "../../api/run";
 import { Button, Field } from "../../ui/controls";
 import { typedMm } from "../../ui/words";
 
-export function BeamSlip({ view, acts, keep }: { view: Schemas["TramView"]; acts: Acts; keep: (what: What) => void }) {
+export function BeamSlip({ view, acts, keep }: { view: Schemas["TramView"]; acts: Acts; keep: KeepEntry }) {
   const [left, setLeft] = useState("");
   const [right, setRight] = useState("");
   const [wrong, setWrong] = useState<{ left?: string; right?: string }>({});
@@ -43,7 +43,7 @@ export function BeamSlip({ view, acts, keep }: { view: Schemas["TramView"]; acts
         const a = typedMm(left, "0.31");
         const b = typedMm(right, "0.18");
         setWrong({ left: "wrong" in a ? a.wrong : undefined, right: "wrong" in b ? b.wrong : undefined });
-        if ("mm" in a && "mm" in b && !acts.busy)
+        if ("mm" in a && "mm" in b)
           keep({
             kind: "beam_read",
             reading: { left_x_mm: at.left, right_x_mm: at.right, left_mm: a.mm, right_mm: b.mm },

@@ -1,6 +1,7 @@
 /** Turned until it drags and counted; or the drag does not come. */
 import { useState } from "react";
-import type { Schemas, What } from "../../api/client";
+import type { Schemas } from "../../api/client";
+import type { KeepEntry } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Button, Eyebrow, Field, Panel } from "../../ui/controls";
 import { fraction, type SeenFrom, turnWords, typedNumber, way } from "../../ui/words";
@@ -37,7 +38,7 @@ export function countKeys(count: Count, set: (c: Count) => void, enter: () => vo
   ];
 }
 
-export function keepCount(view: View, count: Count, keep: (what: What) => void) {
+export function keepCount(view: View, count: Count, keep: KeepEntry) {
   if (count.marks !== null && view.screw)
     keep({
       kind: "counted",
@@ -53,7 +54,7 @@ interface CountProps {
   from: SeenFrom;
   count: Count;
   setCount: (c: Count) => void;
-  keep: (what: What) => void;
+  keep: KeepEntry;
   busy: boolean;
 }
 

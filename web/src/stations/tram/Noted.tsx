@@ -19,7 +19,7 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
   const marks = typed.map(typedNumber);
   const turns = typedNumber(sunk);
   const noted = typed.filter((t) => t.trim()).length;
-  const problem = acts.keep.error?.problem;
+  const problem = acts.refused?.problem;
   const doubted = problem?.code === "count_doubtful" ? Number(problem.field?.split(".")[1] ?? -1) : -1;
   // The doubt counts the visits that were typed; its field is the one they came from.
   const doubtedField = typed.flatMap((t, k) => (t.trim() ? [k] : []))[doubted];
@@ -44,8 +44,8 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
         : [];
     });
     const good = counts.every((c) => Math.abs(c.marks) <= 160 && (2 * c.marks) % 1 === 0);
-    if (!noted || counts.length < noted || !good || turns === null || turns < 0 || turns > 12 || acts.busy) return;
-    acts.keep.mutate(
+    if (!noted || counts.length < noted || !good || turns === null || turns < 0 || turns > 12) return;
+    acts.keep(
       {
         kind: "walked",
         sunk_turns: turns,
@@ -54,7 +54,7 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
         centre_z_mm: walk.centre_z_mm,
         sure,
       },
-      { onSuccess: close },
+      close,
     );
   }
 
@@ -83,7 +83,7 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
             inputMode="text"
             value={typed[k] ?? ""}
             onChange={(e) => {
-              acts.keep.reset();
+              acts.forget();
               setTyped(typed.map((t, i) => (i === k ? e.target.value : t)));
             }}
             wrong={wrongAt(k)}
@@ -101,7 +101,7 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
           Type at least one count.
         </p>
       )}
-      {doubtedField === undefined && <Wrong wrong={acts.keep.error} />}
+      {doubtedField === undefined && <Wrong wrong={acts.wrong} />}
       <Button look="main" disabled={acts.busy} onClick={() => keep(false)}>
         Keep what was noted
       </Button>

@@ -1,13 +1,13 @@
 /** A reading in mm at a screw. */
 import { useEffect, useState } from "react";
-import type { Schemas, What } from "../../api/client";
-import type { Acts } from "../../api/run";
+import type { Schemas } from "../../api/client";
+import type { Acts, KeepEntry } from "../../api/run";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
 import { typedMm } from "../../ui/words";
 
 type View = Schemas["TramView"];
 
-export function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (what: What) => void }) {
+export function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: KeepEntry }) {
   const [text, setText] = useState("");
   const [by, setBy] = useState<"dial" | "feelers" | "probe" | "lamp" | "laser">(
     view.head.machine.probe ? "probe" : "dial",
@@ -35,7 +35,7 @@ export function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: (
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        if (!acts.busy) submit();
+        submit();
       }}
     >
       <Eyebrow left={view.screw ?? ""} right="read all first" />

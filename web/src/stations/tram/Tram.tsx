@@ -1,8 +1,8 @@
 /** Tram: one instruction, one number, one answer. */
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Schemas, What } from "../../api/client";
-import { type Acts, useActs, useStation } from "../../api/run";
+import type { Schemas } from "../../api/client";
+import { type Acts, type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
@@ -39,9 +39,7 @@ export function Tram() {
   // A new stop starts with no count, and with the direction the belief expects.
   useEffect(() => setCount({ ...NO_COUNT, sign: about < 0 ? -1 : 1 }), [stop]);
   if (!view) return <Waiting wrong={error} />;
-  const keep = (what: What) => {
-    if (!acts.busy) acts.keep.mutate(what);
-  };
+  const { keep } = acts;
   const keys: Key[] = [
     { keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip },
   ];
@@ -172,7 +170,7 @@ export function Tram() {
                 label="Way of working"
                 value={view.way}
                 options={WAYS}
-                onChange={(w) => keep({ kind: "way_chosen", way: w })}
+                onChange={(w) => acts.note({ kind: "way_chosen", way: w })}
               />
             )}
           <BesideTram runId={runId} view={view} from={from} acts={acts} />
@@ -182,13 +180,13 @@ export function Tram() {
   );
 }
 
-function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
+function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: KeepEntry) {
   const at = view.sheet.spots[0];
   if (feel && at)
     keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null, sure: false });
 }
 
-function keepFelt(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: (what: What) => void) {
+function keepFelt(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: KeepEntry) {
   const at = view.head.machine.screws.find((s) => s.name === view.screw);
   if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: 0, feel, screw: at.name, sure: false });
 }
@@ -199,7 +197,7 @@ interface SlipProps {
   count: Count;
   setCount: (c: Count) => void;
   acts: Acts;
-  keep: (what: What) => void;
+  keep: KeepEntry;
   go: () => void;
 }
 

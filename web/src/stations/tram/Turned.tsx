@@ -1,7 +1,7 @@
 /** A turn to be made: what it would run into, and how it was made. */
 import { useState } from "react";
-import type { Schemas, What } from "../../api/client";
-import type { Acts } from "../../api/run";
+import type { Schemas } from "../../api/client";
+import type { Acts, KeepEntry } from "../../api/run";
 import { Button, Field, Panel } from "../../ui/controls";
 import { type SeenFrom, turnWords, typedNumber, way } from "../../ui/words";
 
@@ -10,7 +10,7 @@ interface TurnMadeProps {
   view: View;
   from: SeenFrom;
   acts: Acts;
-  keep: (what: What) => void;
+  keep: KeepEntry;
   turn: NonNullable<View["further"]>;
   says: string;
 }
@@ -51,17 +51,7 @@ export function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
 }
 
 /** A turn other than advised is kept as it was made. */
-function OtherTurn({
-  screw,
-  from,
-  keep,
-  busy,
-}: {
-  screw: string;
-  from: SeenFrom;
-  keep: (what: What) => void;
-  busy: boolean;
-}) {
+function OtherTurn({ screw, from, keep, busy }: { screw: string; from: SeenFrom; keep: KeepEntry; busy: boolean }) {
   const [open, setOpen] = useState(false);
   const [text, setText] = useState("");
   const [sign, setSign] = useState<1 | -1>(1);
@@ -81,7 +71,7 @@ function OtherTurn({
         if (marks === null || marks < 0 || marks > 160 || (2 * marks) % 1 !== 0)
           return setWrong("Give the marks you turned, 0 to 160, in whole or half marks.");
         setWrong(null);
-        if (!busy) keep({ kind: "turned", screw, marks: marks * sign });
+        keep({ kind: "turned", screw, marks: marks * sign });
       }}
     >
       <Field
