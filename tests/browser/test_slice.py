@@ -535,19 +535,40 @@ def test_the_record_prints_without_its_buttons(desk_page: Page) -> None:
     expect(page.get_by_role("heading", name=re.compile("Heron: textured steel sheet"))).to_be_visible()
 
 
-def six_screws(page: Page, address: str) -> None:
-    """A run on six screws, each brought to the drag twice, opened at the tram."""
-    places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
-    six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places, 1))
-    setup = setup_for("heron", "six")
-    setup = setup.model_copy(update={"machine": setup.machine.model_copy(update={"screws": six})})
-    whats: list[What] = []
-    for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
-        whats += [Counted(screw=screw.name, marks=marks), Turned(screw=screw.name, marks=0)]
+def carry_in(page: Page, address: str, screws: tuple[Screw, ...], *whats: What) -> None:
+    """A run on screws of its own with what was done in it, opened at the tram."""
+    setup = setup_for("heron", "carried")
+    setup = setup.model_copy(update={"machine": setup.machine.model_copy(update={"screws": screws})})
     rows = tuple(entry(seq, what) for seq, what in enumerate(whats, 1))
     file = RunFile(setup=setup, entries=rows).model_dump(mode="json")
     assert page.request.post(f"{address}/api/runs/import", data=file).ok
-    page.goto(f"{address}/runs/six/tram")
+    page.goto(f"{address}/runs/carried/tram")
+
+
+def six_screws(page: Page, address: str) -> None:
+    """A run on six screws, each brought to the drag twice."""
+    places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
+    six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places, 1))
+    whats: list[What] = []
+    for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
+        whats += [Counted(screw=screw.name, marks=marks), Turned(screw=screw.name, marks=0)]
+    carry_in(page, address, six, *whats)
+
+
+def test_a_knob_with_twenty_marks_is_counted_in_twentieths(desk_page: Page, address: str) -> None:
+    page = desk_page
+    screws = tuple(
+        s.model_copy(update={"marks_per_turn": 20, "sense_proved": True}) for s in setup_for("heron").machine.screws
+    )
+    carry_in(page, address, screws, Counted(screw=screws[0].name, marks=-23), Turned(screw=screws[0].name, marks=2))
+    story = page.get_by_role("region", name="Rounds so far")
+    expect(story).to_contain_text("1 turn 3/20 ccw, 2/20 cw more")
+    expect(page.get_by_test_id("count")).to_have_text("– /20")
+    page.keyboard.type("3")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", name=re.compile(r"Now \d+.[24]0 further|Leave it there"))).to_be_visible()
+    page.get_by_role("button", name="keys and kept rows").click()
+    expect(page.get_by_text("1 turn 3/20 counter-clockwise to the drag")).to_be_visible()
 
 
 def test_a_screw_near_the_drag_is_only_felt(desk_page: Page, address: str) -> None:

@@ -126,7 +126,7 @@ ONE_OF_EACH: list[What] = [
 def test_every_kind_of_row_can_be_kept_and_told_in_words() -> None:
     state = after(RunState.start(HERON), *ONE_OF_EACH)
     assert state.signed_off is not None
-    words = [words_for(entry(1, what)) for what in (*ONE_OF_EACH, TakenBack(entry_id="x"))]
+    words = [words_for(entry(1, what), HERON.machine) for what in (*ONE_OF_EACH, TakenBack(entry_id="x"))]
     assert all(words)
     assert "front left: 4/16 counter-clockwise to the drag" in words
     assert "Z offset set to +0.900" in words

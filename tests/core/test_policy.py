@@ -278,6 +278,8 @@ def test_half_a_mark_is_never_reduced() -> None:
 
     assert marks_words(2, 16) == "2/16"
     assert marks_words(-3.5, 16) == "7/32"
+    assert marks_words(23, 20) == "1 turn 3/20"
+    assert marks_words(-64, 32) == "2 turns"
     assert Screw(name="s", x_mm=0, y_mm=0).mm_per_mark == pytest.approx(0.04375)
 
 

@@ -59,6 +59,27 @@ def finish(desk: Desk, run_id: str = "run") -> None:
     keep(desk, "sign_off", SignedOff(), run_id)
 
 
+# Marks
+
+
+def test_a_knob_is_told_in_its_own_marks(desk: Desk) -> None:
+    screws = tuple(s.model_copy(update={"marks_per_turn": 48}) for s in desk.workshop.machine("heron").screws)
+    renew(desk, "heron", screws=screws)
+    run = start(desk, "heron")
+    tried = tram.view(run)
+    # A sixteenth of a turn, whatever the marks: one of 48 could not be felt.
+    assert (tried.step, tried.trial_marks, tried.per_turn) == ("sense", 3, 48)
+    run = keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    assert head_of(run).rows[0].words == "front left: 3/48 clockwise felt tighter"
+    run = keep(desk, "tram", Counted(screw="front left", marks=-50))
+    shown = tram.view(run)
+    assert shown.further
+    assert shown.further.per_turn == 48
+    assert shown.further.up_mm == pytest.approx(shown.further.marks * 0.7 / 48)
+    assert {k.per_turn for k in shown.sheet.knobs} == {s.per_turn for s in shown.stops} == {48}
+    assert head_of(run).rows[0].words == "front left: 1 turn 2/48 counter-clockwise to the drag"
+
+
 # What changed
 
 

@@ -237,7 +237,7 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     assert 4 <= abs(made) <= 16
     # What the turn does elsewhere is drawn: on four knobs the one across goes the other way in part.
     up = proving.further.up_mm
-    elsewhere = {t.screw: t.up_mm / up for t in proving.moves_others}
+    elsewhere = {k.name: k.moves_mm / up for k in proving.sheet.knobs if k.moves_mm is not None}
     assert set(elsewhere) == {"front right", "rear left", "rear right"}
     assert elsewhere["rear right"] < 0 < elsewhere["front right"] < 0.25
     assert not any(k.about for k in proving.sheet.knobs)

@@ -132,7 +132,7 @@ class Resumed(Value):
 
 
 class SenseTried(Value):
-    """Tip lifted, knob turned 1/16 clockwise seen from above, gauge tried again."""
+    """Tip lifted, knob turned by `Screw.trial_marks` clockwise seen from above, gauge tried again."""
 
     kind: Literal["sense_tried"] = "sense_tried"
     screw: Label

@@ -126,6 +126,11 @@ class Screw(Value):
     def mm_per_mark(self) -> float:
         return self.pitch_mm / self.marks_per_turn
 
+    @property
+    def trial_marks(self) -> int:
+        """The turn that shows a knob's sense: about a sixteenth, in whole marks of this knob."""
+        return max(round(self.marks_per_turn / 16), 1)
+
 
 class Probe(Value):
     kind: Literal["touch", "inductive"]

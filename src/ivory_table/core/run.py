@@ -494,14 +494,15 @@ class RunState:
 
     def _sense_tried(self, what: SenseTried) -> "RunState":
         if what.felt == "same":
-            raise ValueError("A knob that changes nothing is slack or needs more: tighten it, then try 1/16 again.")
-        tried = self.screws[self.setup.machine.screw(what.screw)]
+            raise ValueError("A knob that changes nothing is slack or needs more: tighten it, then try again.")
+        j = self.setup.machine.screw(what.screw)
+        tried = self.screws[j]
         flip = (what.felt == "tighter") != (tried.sense > 0)
         screws = tuple(
             s.model_copy(update={"sense": -s.sense if flip else s.sense, "sense_proved": True}) for s in self.screws
         )
-        j = self.setup.machine.screw(what.screw)
-        return replace(self, belief=advice.turned(self.belief, screws, j, 1), screws=screws, sense_known=True)
+        belief = advice.turned(self.belief, screws, j, tried.trial_marks)
+        return replace(self, belief=belief, screws=screws, sense_known=True)
 
     def _counted(self, entry_id: str, what: Counted) -> "RunState":
         j = self.setup.machine.screw(what.screw)

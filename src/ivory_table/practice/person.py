@@ -42,7 +42,7 @@ class PracticePerson:
 
     def try_sense(self, screw: int) -> str:
         before = self._height(screw)
-        self._move(screw, 1)
+        self._move(screw, self.body.machine.screws[screw].trial_marks)
         self.body.keep()
         return "tighter" if self._height(screw) > before else "looser"
 

@@ -218,10 +218,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
         if action.kind == "offset" and action.shift_mm is not None:
             stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
         if action.kind == "knobs" and action.marks is not None:
-            turns = tuple(
-                Turn(screw=s.name, marks=m, up_mm=m * s.mm_per_mark * s.sense)
-                for s, m in zip(state.screws, action.marks, strict=True)
-            )
+            turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
         zone = zones[action.zone].name if action.zone is not None else ""
         words = {
             "done": "Every zone is sound. Sign off.",

@@ -9,7 +9,7 @@ from ivory_table.core.entries import Entry, Source, Station, kept
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.judge import every_zone_sound
 from ivory_table.core.offset import Convention, convention, direction_words
-from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.plate import Filament, Machine, Plate, Screw
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
 
@@ -189,7 +189,7 @@ def head_of(run: OpenRun) -> RunHead:
         heated=heated,
         stations=station_lines(run),
         rows=tuple(
-            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e))
+            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=words_for(e, setup.machine))
             for e in reversed(alive[-40:])
         ),
         readback_due=s.readback_due,
@@ -217,9 +217,15 @@ def _resume(run: OpenRun) -> Resume | None:
     )
 
 
-def words_for(entry: Entry) -> str:
-    """One kept row in plain words."""
+def words_for(entry: Entry, machine: Machine) -> str:
+    """One kept row in plain words; turns in the marks of the machine's own knobs, seen from above."""
     w = entry.what
+
+    def turn(screw: str | Screw, marks: float) -> str:
+        s = machine.screws[machine.screw(screw)] if isinstance(screw, str) else screw
+        way = "clockwise" if marks > 0 else "counter-clockwise"
+        return f"{marks_words(marks, s.marks_per_turn)} {way}" if marks else "no turn"
+
     match w.kind:
         case "check_done":
             return f"check {w.check.replace('_', ' ')}: {w.outcome}"
@@ -262,15 +268,16 @@ def words_for(entry: Entry) -> str:
         case "resumed":
             return "taken up again" + (f", changed: {', '.join(w.changes)}" if w.changes else "")
         case "sense_tried":
-            return f"{w.screw}: 1/16 clockwise felt {w.felt}"
+            tried = machine.screws[machine.screw(w.screw)]
+            return f"{w.screw}: {turn(tried, tried.trial_marks)} felt {w.felt}"
         case "counted":
-            return f"{w.screw}: {_turn(w.marks)} to the drag"
+            return f"{w.screw}: {turn(w.screw, w.marks)} to the drag"
         case "not_reached":
-            return f"{w.screw}: still {w.still} after {_turn(w.marks)}, turned back"
+            return f"{w.screw}: still {w.still} after {turn(w.screw, w.marks)}, turned back"
         case "turned":
-            return f"{w.screw}: {_turn(w.marks)} further" if w.marks else f"{w.screw}: left there"
+            return f"{w.screw}: {turn(w.screw, w.marks)} further" if w.marks else f"{w.screw}: left there"
         case "turned_all":
-            return "turned " + ", ".join(_turn(m) for m in w.marks)
+            return "turned " + ", ".join(f"{s.name} {turn(s, m)}" for s, m in zip(machine.screws, w.marks, strict=True))
         case "walked":
             return f"walked: {len(w.counts)} counts" + (f", centre {w.centre}" if w.centre else "")
         case "read_mm":
@@ -313,9 +320,3 @@ def words_for(entry: Entry) -> str:
         case "taken_back":
             return "taken back"
     raise AssertionError(w.kind)
-
-
-def _turn(marks: float) -> str:
-    if not marks:
-        return "no turn"
-    return f"{marks_words(marks, 16)} {'clockwise' if marks > 0 else 'counter-clockwise'}"

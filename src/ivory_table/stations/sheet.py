@@ -34,6 +34,7 @@ class KnobMark(Value):
     sd_mm: float
     visited: bool
     marks: float | None = None
+    per_turn: int
     #: Whether the turn ends at the drag, and `marks` is only what is expected.
     about: bool = False
     next: bool = False
@@ -137,6 +138,7 @@ def knob_marks(
             sd_mm=float(sd[j]),
             visited=j in known,
             marks=turns.get(j),
+            per_turn=s.marks_per_turn,
             about=about,
             next=j == at,
             moves_mm=(moves or {}).get(s.name),
@@ -164,9 +166,12 @@ def turn_words(marks: float, screw: Screw, seen_from: Literal["above", "below"])
 
 
 def marks_words(marks: float, per_turn: int) -> str:
-    """'3/16', or '7/32' where half a mark is asked for; never reduced, as a hand counts marks."""
-    half = round(2 * abs(marks))
-    return f"{half // 2}/{per_turn}" if half % 2 == 0 else f"{half}/{2 * per_turn}"
+    """'3/16', '1 turn 3/16', or '7/32' where half a mark is asked for; never reduced, as a hand counts marks."""
+    turns, half = divmod(round(2 * abs(marks)), 2 * per_turn)
+    part = f"{half // 2}/{per_turn}" if half % 2 == 0 else f"{half}/{2 * per_turn}"
+    if not turns:
+        return part
+    return f"{many(turns, 'turn')} {part}" if half else many(turns, "turn")
 
 
 def _row(values: Array, digits: int) -> tuple[float, ...]:

@@ -6,6 +6,7 @@ from typing import Literal
 
 from ivory_table.core.entries import RUN_VERSION, Counted, Entry, RunFile, WalkCount, Walked, kept
 from ivory_table.core.offset import StoredChange, change, convention
+from ivory_table.core.plate import Machine
 from ivory_table.core.run import RunState
 from ivory_table.core.value import Value
 from ivory_table.store.workshop import Workshop
@@ -142,12 +143,12 @@ def readings_csv(run: OpenRun) -> str:
     table.writerow(["seq", "at", "by", "source", "station", "kind", "words", "taken_back"])
     alive = {e.id for e in kept(run.entries)}
     for e in run.entries:
-        table.writerow([*_row(e), "" if e.id in alive else "yes"])
+        table.writerow([*_row(e, run.setup.machine), "" if e.id in alive else "yes"])
     return out.getvalue()
 
 
-def _row(e: Entry) -> list[object]:
-    return [e.seq, e.at.isoformat(), _plain(e.by), e.source, e.station, e.what.kind, _plain(words_for(e))]
+def _row(e: Entry, machine: Machine) -> list[object]:
+    return [e.seq, e.at.isoformat(), _plain(e.by), e.source, e.station, e.what.kind, _plain(words_for(e, machine))]
 
 
 def _plain(text: str) -> str:

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import Literal
+from typing import Literal, Self
 
 from ivory_table.core import advice
 from ivory_table.core.bead import Grade
@@ -25,6 +25,7 @@ from ivory_table.core.entries import (
 from ivory_table.core.form import FormAmount, NamedForm, believed_forms, form_words, named_form
 from ivory_table.core.gauge import Feel
 from ivory_table.core.hands import Hands
+from ivory_table.core.plate import Screw
 from ivory_table.core.run import RunState
 from ivory_table.core.travel import RunsOut, runs_out
 from ivory_table.core.value import Value
@@ -55,6 +56,7 @@ class StopLine(Value):
     entry_id: str
     screw: str
     marks: float
+    per_turn: int
     further: float | None
     height_mm: float
     spread_mm: float
@@ -102,9 +104,17 @@ class GradeKey(Value):
 
 
 class Turn(Value):
+    """A turn of one knob, in its own marks."""
+
     screw: str
     marks: float
+    per_turn: int
     up_mm: float
+
+    @classmethod
+    def of(cls, screw: Screw, marks: float) -> Self:
+        up_mm = float(marks * screw.mm_per_mark * screw.sense)
+        return cls(screw=screw.name, marks=float(marks), per_turn=screw.marks_per_turn, up_mm=up_mm)
 
 
 class TramView(Value):
@@ -122,7 +132,10 @@ class TramView(Value):
     most_marks: int = 0
     #: The knob has not shown its sense yet: say whether the gauge was tight or loose before the turn.
     ask_before: bool = False
+    #: Of the knob at hand: what one mark gives, how many make a turn, and how many show its sense.
     mm_per_mark: float | None = None
+    per_turn: int | None = None
+    trial_marks: int | None = None
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
@@ -144,8 +157,6 @@ class TramView(Value):
     form: NamedForm | None
     #: A knob that this turn would take to an end of its travel, and what to do instead.
     runs_out: RunsOut | None
-    #: What the turn at hand does at every screw, mm up.
-    moves_others: tuple[Turn, ...]
     beam: BeamAdvice | None
     learnt: tuple[LearntLine, ...]
     warp_words: str
@@ -166,7 +177,6 @@ class Now:
     about_marks: float | None = None
     most_marks: int = 0
     ask_before: bool = False
-    mm_per_mark: float | None = None
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
@@ -177,7 +187,8 @@ class Now:
     marks: dict[int, float] = field(default_factory=dict)
     at: int | None = None
     runs_out: RunsOut | None = None
-    moves_others: tuple[Turn, ...] = ()
+    #: What the turn at hand does at every other screw, mm up.
+    moves_others: dict[str, float] = field(default_factory=dict)
     reasons: tuple[str, ...] = ()
 
 
@@ -191,7 +202,7 @@ def now_at(run: OpenRun) -> Now:
         stop = _next(state)
         return Now(step, screw=state.screws[stop.screw].name, at=stop.screw, spread_after_mm=stop.spread_after_mm)
     if step == "sense":
-        return Now(step, screw=state.screws[0].name, marks={0: 1.0}, at=0)
+        return Now(step, screw=state.screws[0].name, marks={0: float(state.screws[0].trial_marks)}, at=0)
     if step == "count":
         stop = _next(state)
         screw = state.screws[stop.screw]
@@ -212,7 +223,6 @@ def now_at(run: OpenRun) -> Now:
         return Now(
             step,
             screw=screw.name,
-            mm_per_mark=screw.mm_per_mark,
             ask_before=advice.sense_in_doubt(state.belief, stop.screw),
             about_marks=_about(state, stop) if known else None,
             most_marks=stop.most_marks,
@@ -230,11 +240,10 @@ def now_at(run: OpenRun) -> Now:
         return Now(
             step,
             screw=screw.name,
-            mm_per_mark=screw.mm_per_mark,
-            further=Turn(screw=screw.name, marks=more.marks, up_mm=more.up_mm),
+            further=Turn.of(screw, more.marks),
             p_after=more.p_within,
             gives_back=_gives_back(state, state.pending, more),
-            moves_others=_moves_others(state, state.pending, more.others_mm) if more.marks else (),
+            moves_others=_moves_others(state, state.pending, more.others_mm) if more.marks else {},
             runs_out=runs_out(
                 state.screws,
                 state.moved_mm,
@@ -255,17 +264,11 @@ def now_at(run: OpenRun) -> Now:
         return _proving(state, state.to_prove)
     if step == "turn_all":
         marks, after = advice.turns_worth_making(state.belief, state.screws, 0.5, state.tol_mm)
+        turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, marks, strict=True))
         return Now(
             step,
-            turns=tuple(
-                Turn(screw=s.name, marks=float(m), up_mm=float(m * s.mm_per_mark * s.sense))
-                for s, m in zip(state.screws, marks, strict=True)
-            ),
-            runs_out=runs_out(
-                state.screws,
-                state.moved_mm,
-                tuple(float(m * s.mm_per_mark * s.sense) for s, m in zip(state.screws, marks, strict=True)),
-            ),
+            turns=turns,
+            runs_out=runs_out(state.screws, state.moved_mm, tuple(t.up_mm for t in turns)),
             marks={j: float(m) for j, m in enumerate(marks) if m},
             spread_after_mm=after.spread()[0],
             p_after=after.p_within(state.tol_mm),
@@ -274,10 +277,10 @@ def now_at(run: OpenRun) -> Now:
     return Now(step)
 
 
-def _moves_others(state: RunState, j: int, moved_mm: Iterable[float]) -> tuple[Turn, ...]:
+def _moves_others(state: RunState, j: int, moved_mm: Iterable[float]) -> dict[str, float]:
     """What a turn of knob j does at every other screw, mm up."""
     named = zip(state.screws, moved_mm, strict=True)
-    return tuple(Turn(screw=s.name, marks=0, up_mm=float(mm)) for k, (s, mm) in enumerate(named) if k != j)
+    return {s.name: float(mm) for k, (s, mm) in enumerate(named) if k != j}
 
 
 def _proving(state: RunState, j: int) -> Now:
@@ -290,16 +293,15 @@ def _proving(state: RunState, j: int) -> Now:
         return runs_out(state.screws, state.moved_mm, up)
 
     marks = next((t for t in turns if ends(t) is None), turns[0])
-    up_mm = marks * screw.mm_per_mark * screw.sense
+    turn = Turn.of(screw, marks)
     return Now(
         "prove",
         screw=screw.name,
-        mm_per_mark=screw.mm_per_mark,
-        further=Turn(screw=screw.name, marks=marks, up_mm=up_mm),
+        further=turn,
         runs_out=ends(marks),
         marks={j: marks},
         at=j,
-        moves_others=_moves_others(state, j, state.belief.weight @ state.belief.passes[:, :, j] * up_mm),
+        moves_others=_moves_others(state, j, state.belief.weight @ state.belief.passes[:, :, j] * turn.up_mm),
         reasons=(
             "A turn between two readings tells the knob's sense and how much of it the plate passes.",
             "It goes where the plate wants it, as far as is known yet: at least a quarter turn, at most a whole one.",
@@ -328,6 +330,7 @@ def view(run: OpenRun) -> TramView:
     unvisited = len(state.screws) - len(state.visited)
     now = now_at(run)
     step, after = now.step, now.spread_after_mm
+    knob = state.screws[now.at] if now.at is not None else None
     reasons = [
         f"P(spread ≤ {2 * state.tol_mm:.2f} mm) = {p:.0%}; done is declared at {TRAM.done_at:.0%}.",
         *now.reasons,
@@ -356,7 +359,7 @@ def view(run: OpenRun) -> TramView:
                     state,
                     now.marks,
                     now.at,
-                    {t.screw: t.up_mm for t in now.moves_others},
+                    now.moves_others,
                     about=now.about_marks is not None,
                 ),
                 spots=spots,
@@ -384,7 +387,6 @@ def view(run: OpenRun) -> TramView:
                 passes_twist=passes[0] if passes else None,
             ),
             "runs_out": now.runs_out,
-            "moves_others": now.moves_others,
             "beam": level(run.setup.machine.beam, state.beam_read)
             if run.setup.machine.beam and state.beam_read
             else None,
@@ -404,7 +406,9 @@ def view(run: OpenRun) -> TramView:
             "about_marks": now.about_marks,
             "most_marks": now.most_marks,
             "ask_before": now.ask_before,
-            "mm_per_mark": now.mm_per_mark,
+            "mm_per_mark": knob and knob.mm_per_mark,
+            "per_turn": knob and knob.marks_per_turn,
+            "trial_marks": knob and knob.trial_marks,
             "further": now.further,
             "turns": now.turns,
             "gives_back": now.gives_back,
@@ -489,6 +493,7 @@ def _story(state: RunState) -> tuple[StopLine, ...]:
             entry_id=s.entry_id,
             screw=state.screws[s.screw].name,
             marks=s.marks,
+            per_turn=state.screws[s.screw].marks_per_turn,
             further=s.further,
             height_mm=heights[s.screw].height_mm,
             spread_mm=s.spread_mm,

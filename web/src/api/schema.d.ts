@@ -1848,6 +1848,8 @@ export interface components {
              * @default false
              */
             next: boolean;
+            /** Per Turn */
+            per_turn: number;
             /** Sd Mm */
             sd_mm: number;
             /** Visited */
@@ -2997,7 +2999,7 @@ export interface components {
         };
         /**
          * SenseTried
-         * @description Tip lifted, knob turned 1/16 clockwise seen from above, gauge tried again.
+         * @description Tip lifted, knob turned by `Screw.trial_marks` clockwise seen from above, gauge tried again.
          */
         SenseTried: {
             /**
@@ -3370,6 +3372,8 @@ export interface components {
             height_mm: number;
             /** Marks */
             marks: number;
+            /** Per Turn */
+            per_turn: number;
             /** Screw */
             screw: string;
             /** Spread Mm */
@@ -3563,8 +3567,6 @@ export interface components {
              * @default 0
              */
             most_marks: number;
-            /** Moves Others */
-            moves_others: components["schemas"]["Turn"][];
             /** P After */
             p_after?: number | null;
             /** P Within */
@@ -3574,6 +3576,8 @@ export interface components {
                 number,
                 number
             ] | null;
+            /** Per Turn */
+            per_turn?: number | null;
             /** Reasons */
             reasons: string[];
             /** Rounds */
@@ -3606,6 +3610,8 @@ export interface components {
             stops_left: number | null;
             /** Tol Mm */
             tol_mm: number;
+            /** Trial Marks */
+            trial_marks?: number | null;
             /**
              * Turns
              * @default []
@@ -3619,10 +3625,15 @@ export interface components {
              */
             way: "counting" | "read_all" | "ring" | "diagonal" | "pairs" | "skirt";
         };
-        /** Turn */
+        /**
+         * Turn
+         * @description A turn of one knob, in its own marks.
+         */
         Turn: {
             /** Marks */
             marks: number;
+            /** Per Turn */
+            per_turn: number;
             /** Screw */
             screw: string;
             /** Up Mm */

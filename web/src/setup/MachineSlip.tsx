@@ -373,7 +373,7 @@ function ScrewFields({
       <p className="col-span-2 text-sm text-graphite">
         {screw.sense_proved
           ? "Its sense has been seen to be so."
-          : "Its sense is proved in the first run: lift the tip, 1/16 clockwise, and what the paper does; or by what the gauge said before each first turn."}
+          : "Its sense is proved in the first run: lift the tip, a sixteenth clockwise, and what the paper does; or by what the gauge said before each first turn."}
       </p>
       <Button look="quiet" className="justify-self-start px-0 text-sm" onClick={remove}>
         take this screw away

@@ -1,4 +1,4 @@
-/** A knob as a dial with sixteen ticks; the arc with its arrowhead is the turn to make, as seen from where one looks. */
+/** A knob as a dial with a tick for each of its marks; the arc with its arrowhead is the turn to make, as seen from where one looks. */
 import type { Schemas } from "../api/client";
 import { fraction, type SeenFrom, signed, way } from "../ui/words";
 
@@ -31,14 +31,14 @@ export function Knob({
         ? "var(--madder)"
         : "var(--slate)"
       : "var(--verdigris)";
-  const marks = knob.marks ?? 0;
+  // A count that is only expected is told in whole marks, as the slip tells it.
+  const marks = knob.about ? Math.round(knob.marks ?? 0) : (knob.marks ?? 0);
   const moves = knob.moves_mm ?? 0;
-  const shown = Math.abs(marks) < 1 ? 0.5 : knob.about ? Math.round(marks) : marks;
   const label =
     Math.abs(moves) >= 0.005
       ? `${knob.name} ${moves > 0 ? "↑" : "↓"} ${Math.abs(moves).toFixed(2)}`
       : marks && knob.next
-        ? `${knob.name} · ${knob.about ? "about " : ""}${fraction(shown)}`
+        ? `${knob.name} · ${knob.about ? "about " : ""}${fraction(marks, knob.per_turn)}`
         : knob.name;
   const width = label.length * 6.1 + 16;
   // Everything is placed around the knob, in the knob's own scale.
@@ -55,9 +55,9 @@ export function Knob({
         stroke={knob.next ? "var(--brass)" : "var(--ink)"}
         strokeWidth={knob.next ? 3 : 1.5}
       />
-      {Array.from({ length: 16 }, (_, k) => {
-        const a = (k / 16) * 2 * Math.PI;
-        const inner = k % 4 === 0 ? R - 6 : R - 3.5;
+      {Array.from({ length: knob.per_turn }, (_, k) => {
+        const a = (k / knob.per_turn) * 2 * Math.PI;
+        const inner = (4 * k) % knob.per_turn === 0 ? R - 6 : R - 3.5;
         return (
           <path
             key={a}
@@ -66,7 +66,7 @@ export function Knob({
           />
         );
       })}
-      {marks !== 0 && <TurnArc x={x} y={y} marks={marks} from={from} />}
+      {marks !== 0 && <TurnArc x={x} y={y} turns={marks / knob.per_turn} from={from} />}
       <text x={x} y={y + 4.5} textAnchor="middle" className="svg-number halo" style={{ fill: colour, fontSize: 12 }}>
         {known ? signed(knob.height_mm) : "?"}
       </text>
@@ -84,10 +84,10 @@ export function Knob({
   );
 }
 
-function TurnArc({ x, y, marks, from }: { x: number; y: number; marks: number; from: SeenFrom }) {
+function TurnArc({ x, y, turns, from }: { x: number; y: number; turns: number; from: SeenFrom }) {
   const r = R + 6;
-  const clockwise = way(marks, from) === "clockwise";
-  const share = Math.min(Math.max(Math.abs(marks), 2), 15) / 16;
+  const clockwise = way(turns, from) === "clockwise";
+  const share = Math.min(Math.max(Math.abs(turns), 1 / 8), 15 / 16);
   const a = share * 2 * Math.PI * (clockwise ? 1 : -1);
   const end = `${x + Math.sin(a) * r} ${y - Math.cos(a) * r}`;
   return (

@@ -8,14 +8,13 @@ export function signed(mm: number, digits = 2): string {
 }
 
 /** 3 -> 3/16, 19 -> 1 turn 3/16, 3.5 -> 7/32, by how many marks make a turn; never reduced. */
-export function fraction(marks: number, perTurn = 16): string {
+export function fraction(marks: number, perTurn: number): string {
   const halves = Math.round(2 * Math.abs(marks));
   const whole = Math.floor(halves / (2 * perTurn));
   const rest = halves - whole * 2 * perTurn;
   const part = rest % 2 ? `${rest}/${2 * perTurn}` : `${rest / 2}/${perTurn}`;
   if (!whole) return part;
-  const turns = whole === 1 ? "1 turn" : `${whole} turns`;
-  return rest ? `${turns} ${part}` : turns;
+  return rest ? `${many(whole, "turn")} ${part}` : many(whole, "turn");
 }
 
 /** 1 stop, 2 stops. */
@@ -28,7 +27,7 @@ export function way(marks: number, from: SeenFrom): "clockwise" | "counter-clock
   return marks > 0 === (from === "above") ? "clockwise" : "counter-clockwise";
 }
 
-export function turnWords(marks: number, from: SeenFrom, perTurn = 16): string {
+export function turnWords(marks: number, perTurn: number, from: SeenFrom): string {
   return marks ? `${fraction(marks, perTurn)} ${way(marks, from)}` : "no turn";
 }
 

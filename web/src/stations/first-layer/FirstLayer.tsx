@@ -434,7 +434,7 @@ function NextStep({
               .filter((t) => t.marks)
               .map((t) => (
                 <li key={t.screw}>
-                  {t.screw}: {turnWords(t.marks, from)}, seen from {from}
+                  {t.screw}: {turnWords(t.marks, t.per_turn, from)}, seen from {from}
                 </li>
               ))}
           </ul>

@@ -61,6 +61,7 @@ interface CountProps {
 export function CountSlip({ view, from, count, setCount, keep, busy }: CountProps) {
   const seen = `seen from ${from}`;
   const about = Math.round(view.about_marks ?? 0);
+  const perTurn = view.per_turn ?? 16;
   const mm = (count.marks ?? 0) * (view.mm_per_mark ?? 0);
   return (
     <>
@@ -74,7 +75,7 @@ export function CountSlip({ view, from, count, setCount, keep, busy }: CountProp
         {view.about_marks === null
           ? `The first visit tells how far it is; ${seen}.`
           : about
-            ? `About ${turnWords(about, from)}, ${seen}.`
+            ? `About ${turnWords(about, perTurn, from)}, ${seen}.`
             : `It should drag almost as it stands; ${seen}.`}
       </p>
       {view.ask_before && (
@@ -95,7 +96,7 @@ export function CountSlip({ view, from, count, setCount, keep, busy }: CountProp
       <div className="flex items-center justify-between rounded-[4px] border-2 border-ink px-4 py-2">
         <p className="font-mono" data-testid="count">
           <span className="text-5xl font-semibold">{count.marks ?? "–"}</span>
-          <span className="text-2xl text-graphite"> /16</span>
+          <span className="text-2xl text-graphite"> /{perTurn}</span>
         </p>
         <p className="text-right">
           <button
@@ -161,7 +162,7 @@ function NoDrag({ view, from, count, keep, busy }: Omit<CountProps, "setCount">)
   if (!open)
     return (
       <Button look="quiet" className="self-start px-0 text-left text-sm" onClick={() => setOpen(true)}>
-        no drag after {fraction(view.most_marks)}, or the knob turns freely
+        no drag after {fraction(view.most_marks, view.per_turn ?? 16)}, or the knob turns freely
       </Button>
     );
   const still = (how: "tight" | "loose") => {

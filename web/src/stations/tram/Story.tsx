@@ -57,13 +57,14 @@ function turnedWith(round: View["rounds"][number], s: StopLine): string {
 
 function stopWords(s: StopLine, from: SeenFrom): string {
   const short = (text: string) => text.replace("counter-clockwise", "ccw").replace("clockwise", "cw");
-  if (s.still) return `${short(turnWords(s.marks, from))} and still ${s.still}, turned back`;
-  if (s.feel) return `felt: ${s.feel}${s.further ? `, then ${short(turnWords(s.further, from))}` : ""}`;
+  const turned = (marks: number) => short(turnWords(marks, s.per_turn, from));
+  if (s.still) return `${turned(s.marks)} and still ${s.still}, turned back`;
+  if (s.feel) return `felt: ${s.feel}${s.further ? `, then ${turned(s.further)}` : ""}`;
   // A turn on its own, with no count before it.
-  if (!s.marks && s.further && !s.about) return short(turnWords(s.further, from));
-  const more = s.further ? `, ${fraction(s.further)} ${short(way(s.further, from))} more` : "";
-  const about = s.about ? ` (foretold ${short(turnWords(Math.round(s.about[0]), from))})` : "";
-  return short(turnWords(s.marks, from)) + about + more;
+  if (!s.marks && s.further && !s.about) return turned(s.further);
+  const more = s.further ? `, ${fraction(s.further, s.per_turn)} ${short(way(s.further, from))} more` : "";
+  const about = s.about ? ` (foretold ${turned(Math.round(s.about[0]))})` : "";
+  return turned(s.marks) + about + more;
 }
 
 function Back({ id, name, takeBack }: { id: string; name: string; takeBack: (entryId: string) => void }) {

@@ -137,7 +137,8 @@ export function Tram() {
           {view.against_sense && (
             <Panel tone="madder">
               {view.against_sense} acts against its declared sense, or tight and loose were mixed up. It is counted the
-              other way from here on: lift the tip and try 1/16 clockwise there, or take the count back.
+              other way from here on: lift the tip and try a sixteenth of a turn clockwise there, or take the count
+              back.
             </Panel>
           )}
           <StepSlip view={view} from={from} count={count} setCount={setCount} acts={acts} keep={keep} go={go} />
@@ -211,7 +212,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           <h2 className="text-2xl leading-tight font-semibold">Which way does this knob work?</h2>
           <p>
             Lift the tip until the gauge slides freely, come down to a light drag. Then turn this knob{" "}
-            <b>{turnWords(1, from)}</b>, {seen}. The gauge now drags:
+            <b>{turnWords(view.trial_marks ?? 1, view.per_turn ?? 16, from)}</b>, {seen}. The gauge now drags:
           </p>
           <div className="grid grid-cols-3 gap-2">
             {(["tighter", "looser", "same"] as const).map((felt, k) => (
@@ -278,7 +279,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           <Eyebrow left={f.screw} right={`stop ${view.stop}`} />
           {f.marks ? (
             <>
-              <h2 className="text-3xl leading-tight font-semibold">Now {fraction(f.marks)} further.</h2>
+              <h2 className="text-3xl leading-tight font-semibold">Now {fraction(f.marks, f.per_turn)} further.</h2>
               <p className="text-xl font-medium">
                 {way(f.marks, from)}, {seen}
               </p>
@@ -312,7 +313,9 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
       return (
         <>
           <Eyebrow left={f.screw} right="once per knob" />
-          <h2 className="text-3xl leading-tight font-semibold">Turn it {fraction(f.marks)}, then read it again.</h2>
+          <h2 className="text-3xl leading-tight font-semibold">
+            Turn it {fraction(f.marks, f.per_turn)}, then read it again.
+          </h2>
           <p className="text-xl font-medium">
             {way(f.marks, from)}, {seen}
           </p>
@@ -344,7 +347,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             {view.turns.map((t) => (
               <li key={t.screw} className="flex justify-between border-b border-hairline py-1">
                 <span>{t.screw}</span>
-                <span className="font-medium">{turnWords(t.marks, from)}</span>
+                <span className="font-medium">{turnWords(t.marks, t.per_turn, from)}</span>
               </li>
             ))}
           </ul>

@@ -42,7 +42,7 @@ export function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
       <p className="font-semibold first-letter:uppercase">{out.sentence}</p>
       <p className="text-sm">
         {view.head.machine.screws
-          .map((s, k) => `${s.name} ${turnWords(out.together[k] ?? 0, from, s.marks_per_turn)}`)
+          .map((s, k) => `${s.name} ${turnWords(out.together[k] ?? 0, s.marks_per_turn, from)}`)
           .join("; ")}
         .
       </p>
