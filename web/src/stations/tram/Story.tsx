@@ -23,7 +23,7 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
             {[...round.stops].reverse().map((s) => (
               <li key={`${s.entry_id} ${s.screw}`} className="flex items-center gap-2">
                 <span className="flex-1">
-                  <span className="first-letter:uppercase">{s.screw}</span>{" "}
+                  <span className="inline-block first-letter:uppercase">{s.screw}</span>{" "}
                   <span className="text-graphite">{stopWords(s, from)}</span>
                 </span>
                 <span className="font-mono">{signed(s.height_mm)}</span>
@@ -32,7 +32,7 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
             ))}
             {round.readings.map((r) => (
               <li key={r.entry_id} className="flex items-center gap-2">
-                <span className="flex-1">{r.screw}</span>
+                <span className="flex-1 first-letter:uppercase">{r.screw}</span>
                 <span className="font-mono">
                   {signed(r.value_mm, 3)}
                   {round.spread_foretold_mm != null && (
