@@ -353,7 +353,7 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
         page.get_by_label("Reading").fill(value)
         page.keyboard.press("Enter")
         # A knob that has not shown its sense is turned where the instrument stands, and read again.
-        proving = page.get_by_role("heading", name=re.compile(r"Turn it \d+.16, then read it again"))
+        proving = page.get_by_role("heading", name=re.compile(r"Now \d+.16, then read it again"))
         proving.wait_for()
         if screw == "rear right":
             page.get_by_role("button", name="leave this knob, go on").click()

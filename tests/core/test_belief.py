@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.stats import truncnorm
+from scipy.optimize import brentq
+from scipy.stats import norm, truncnorm
 
 from ivory_table.core import advice
 from ivory_table.core.belief import LAM_FLOOR, Belief, _flattened, truncated_moments
@@ -214,6 +215,25 @@ def test_chance_within_agrees_with_plain_sampling() -> None:
     picks = rng.choice(len(belief.weight), 20_000, p=belief.weight)
     draws = np.array([rng.multivariate_normal(belief.mean[i, :4], belief.cov[i, :4, :4]) for i in picks[:4000]])
     assert belief.p_within(0.03) == pytest.approx(np.mean(np.ptp(draws, axis=1) <= 0.06), abs=0.03)
+
+
+def test_an_interval_is_the_mixtures_own_and_not_its_sds() -> None:
+    belief = prior()
+    for screw in HERON.machine.screws:
+        belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.006)
+    belief = belief.turned(0, 0.3, 0.01)
+    low, high = belief.height_interval()
+    against = np.eye(4) - 0.25
+    mean, sd = belief.mean[:, :4] @ against, np.sqrt(np.diagonal(against @ belief.cov[:, :4, :4] @ against, 0, 1, 2))
+    for j in range(4):
+        # Each end by scipy's root of the mixture's own distribution.
+        for end, share in ((low[j], 0.05), (high[j], 0.95)):
+            at = brentq(lambda x, j=j, p=share: belief.weight @ norm.cdf(x, mean[:, j], sd[:, j]) - p, -2, 2)
+            assert end == pytest.approx(at, abs=1e-6)
+    # One knob in fifty is reversed: the sd is of that, not of what is likely.
+    whole = np.sqrt(against[0] @ belief.collapsed[1][:4, :4] @ against[0])
+    assert high[0] - low[0] < 2 * 1.645 * whole
+    assert belief.spread()[1] < float(np.std(belief._sampled_ranges))
 
 
 def test_moving_the_nozzle_away_lowers_the_plate_against_it() -> None:

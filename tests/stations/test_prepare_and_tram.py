@@ -37,7 +37,7 @@ from ivory_table.core.thermal import ThermalReading
 from ivory_table.practice.firmware import Firmware
 from ivory_table.stations import extras, prepare, setup, sign_off, tram
 from ivory_table.stations.desk import Desk, OpenRun, Refused
-from ivory_table.stations.head import head_of
+from ivory_table.stations.head import head_of, words_for
 from ivory_table.store.workshop import Clash
 
 from .test_run import keep, practise, start
@@ -64,7 +64,7 @@ def finish(desk: Desk, run_id: str = "run") -> None:
 
 def test_a_knob_is_told_in_its_own_marks(desk: Desk) -> None:
     screws = tuple(s.model_copy(update={"marks_per_turn": 48}) for s in desk.workshop.machine("heron").screws)
-    renew(desk, "heron", screws=screws)
+    renew(desk, "heron", screws=screws, seen_from="above")
     run = start(desk, "heron")
     tried = tram.view(run)
     # A sixteenth of a turn, whatever the marks: one of 48 could not be felt.
@@ -78,6 +78,9 @@ def test_a_knob_is_told_in_its_own_marks(desk: Desk) -> None:
     assert shown.further.up_mm == pytest.approx(shown.further.marks * 0.7 / 48)
     assert {k.per_turn for k in shown.sheet.knobs} == {s.per_turn for s in shown.stops} == {48}
     assert head_of(run).rows[0].words == "front left: 1 turn 2/48 counter-clockwise to the drag"
+    # Who looks at the knobs from below has turned the other way round.
+    row, below = run.entries[-1], run.setup.machine.model_copy(update={"seen_from": "below"})
+    assert words_for(row, below) == "front left: 1 turn 2/48 clockwise (from below) to the drag"
 
 
 # What changed

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from scipy.special import log_ndtr
 from scipy.stats import studentized_range
 
-from .belief import Belief, normal_points, range_of
+from .belief import Belief, give_of, normal_points, range_of
 from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
@@ -414,7 +414,7 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
         up_mm=float(up[best]),
         p_within=float(likely[best]),
         spread_mm=float(ranges[best].mean()),
-        spread_sd_mm=float(ranges[best].std()),
+        spread_sd_mm=give_of(ranges[best]),
         others_mm=tuple(float(v) for v in own * up[best]),
     )
 

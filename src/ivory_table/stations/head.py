@@ -13,7 +13,7 @@ from ivory_table.core.plate import Filament, Machine, Plate, Screw
 from ivory_table.core.value import Value
 from ivory_table.stations.desk import OpenRun
 
-from .sheet import many, marks_words, signed
+from .sheet import many, marks_words, signed, way_words
 
 
 class StationLine(Value):
@@ -218,13 +218,14 @@ def _resume(run: OpenRun) -> Resume | None:
 
 
 def words_for(entry: Entry, machine: Machine) -> str:
-    """One kept row in plain words; turns in the marks of the machine's own knobs, seen from above."""
+    """One kept row in plain words; turns in the marks of the machine's own knobs, as they are looked at there."""
     w = entry.what
 
     def turn(screw: str | Screw, marks: float) -> str:
         s = machine.screws[machine.screw(screw)] if isinstance(screw, str) else screw
-        way = "clockwise" if marks > 0 else "counter-clockwise"
-        return f"{marks_words(marks, s.marks_per_turn)} {way}" if marks else "no turn"
+        below = " (from below)" if machine.seen_from == "below" else ""
+        words = f"{marks_words(marks, s.marks_per_turn)} {way_words(marks, machine.seen_from)}{below}"
+        return words if marks else "no turn"
 
     match w.kind:
         case "check_done":

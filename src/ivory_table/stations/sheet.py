@@ -160,9 +160,12 @@ def signed(mm: float, digits: int = 2) -> str:
 
 def turn_words(marks: float, screw: Screw, seen_from: Literal["above", "below"]) -> str:
     """'3/16 clockwise, seen from above': the turn as the technician sees the knob."""
-    clockwise = (marks > 0) == (seen_from == "above")
-    way = "clockwise" if clockwise else "counter-clockwise"
-    return f"{marks_words(marks, screw.marks_per_turn)} {way}, seen from {seen_from}"
+    return f"{marks_words(marks, screw.marks_per_turn)} {way_words(marks, seen_from)}, seen from {seen_from}"
+
+
+def way_words(marks: float, seen_from: Literal["above", "below"]) -> str:
+    """Marks are clockwise seen from above; from below the same turn runs the other way."""
+    return "clockwise" if (marks > 0) == (seen_from == "above") else "counter-clockwise"
 
 
 def marks_words(marks: float, per_turn: int) -> str:

@@ -183,11 +183,9 @@ def known_belief(belief: Belief) -> Belief:
 
 
 def _hold(tally: Tally, belief: Belief, heights: Array) -> None:
-    m = len(heights)
-    mean, cov = belief.collapsed
-    centre = np.eye(m) - 1.0 / m
-    sd = np.sqrt(np.diag(centre @ cov[:m, :m] @ centre))
-    tally.held += list(np.abs(centre @ (heights - mean[:m])) <= 1.6449 * sd)
+    lows, highs = belief.height_interval()
+    against = heights - heights.mean()
+    tally.held += list((lows <= against) & (against <= highs))
     low, high = belief.spread_interval()
     tally.spread_held.append(low <= float(np.ptp(heights)) <= high)
 

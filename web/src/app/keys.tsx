@@ -7,6 +7,8 @@ export interface Key {
   cap: string;
   does: string;
   run: (key: string) => void;
+  /** Also while something is typed, and over an open dialog: what stops a machine. */
+  everywhere?: boolean;
 }
 
 interface Board {
@@ -43,11 +45,11 @@ export function KeyBoard({ children }: { children: ReactNode }) {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       const at = event.target as HTMLElement;
-      if (at.closest("input, select, textarea, [role=dialog]")) return;
+      const typing = at.closest("input, select, textarea, [role=dialog]") !== null;
       if (event.ctrlKey || event.metaKey || event.altKey) return;
       if (event.key === "Enter" && at.closest("button, a, summary") && at !== document.body) return;
       for (const keys of [...owners.current.values()].reverse()) {
-        const found = keys.find((k) => k.keys.includes(event.key));
+        const found = keys.find((k) => k.keys.includes(event.key) && (!typing || k.everywhere));
         if (found) {
           event.preventDefault();
           found.run(event.key);

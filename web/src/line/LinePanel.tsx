@@ -51,7 +51,7 @@ export function lineKeys({ status, tell, machine }: Line): Key[] {
 /** Always in the same place while a machine is on the line; Escape presses it while something may move. */
 export function StopButton({ line }: { line: Line }) {
   const stop = () => line.tell.mutate({ tell: "stop" });
-  useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "stop", run: stop }] : []);
+  useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "stop", run: stop, everywhere: true }] : []);
   if (!line.on || line.status?.state === "lost") return null;
   return (
     <button

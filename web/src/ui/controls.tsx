@@ -141,9 +141,9 @@ export function Panel({
 /** Where one is, above a heading, and how far. */
 export function Eyebrow({ left, right }: { left: string; right: string }) {
   return (
-    <p className="flex justify-between text-graphite">
-      <span className="font-medium first-letter:uppercase">{left}</span>
-      <span className="font-mono text-sm">{right}</span>
+    <p className="flex items-baseline justify-between gap-3 text-graphite">
+      <span className="text-lg leading-tight font-semibold text-ink first-letter:uppercase">{left}</span>
+      <span className="text-right font-mono text-sm">{right}</span>
     </p>
   );
 }

@@ -2,23 +2,16 @@
 
 from typing import Any
 
-from ivory_table.core.entries import (
-    FeelTried,
-    Felt,
-    ReadMm,
-    Turned,
-    Visited,
-)
+from ivory_table.core.entries import FeelTried, ReadMm, Turned, Visited
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.motion import come_down, go, lift, lowest_mm
-from ivory_table.core.offset import next_move
 from ivory_table.core.plate import Screw
 
 from .. import extras
 from ..desk import Refused
 from ..sheet import turn_words
 from ..tram import now_at
-from .work import LOOSEST_FIRST, Work, feel_down, probed
+from .work import LOOSEST_FIRST, MOST_ANSWERS, Descent, Work, feel_down, probed
 
 
 def visit(work: Work) -> None:
@@ -26,43 +19,30 @@ def visit(work: Work) -> None:
     now = now_at(work.now)
     if now.screw is None or now.step not in ("count", "feel", "sense"):
         raise Refused("nothing_to_visit", "No screw is to be visited at this step.")
-    name, session = now.screw, work.session
+    name = now.screw
     j = work.now.setup.machine.screw(name)
     work.ready()
-    at_screw = work.state.screws[j]
-    x, y = at_screw.x_mm, at_screw.y_mm
-    work.send(*go(work.state, session.manner, x, y, name))
+    at = work.state.screws[j]
+    tip = Descent.over(work, at.x_mm, at.y_mm, name, name)
     work.keep(Visited(screw=name))
-    at, free = work.settle()[2], None
-    z_last: float | None = None
-    feel_last: Any = None
-    for _ in range(40):
+    for _ in range(MOST_ANSWERS):
         state = work.state
-        drag, sd = state.drag_height(x, y)
-        if lowest_mm(state, x, y, free) <= 0:
-            work.send(*come_down(state, session.manner, x, y, 0.0, at, free))
-            work.settle()
+        if tip.lowest_mm(state) <= 0:
+            tip.down(state, 0.0)
             return
+        drag, sd = state.drag_height(tip.x, tip.y)
         if drag > 0.02 and sd <= 0.05:
             screw = state.screws[j]
             passed = float(state.belief.weight @ state.belief.passes[:, j, j])
             marks = round(-(drag + 0.05) / passed / (screw.mm_per_mark * screw.sense))
-            words = turn_words(marks, screw, work.now.setup.machine.seen_from)
-            work.send(lift(state, session.manner))
-            at = work.settle()[2]
-            session.question(f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), "turn")
+            words = turn_words(marks, screw, state.setup.machine.seen_from)
+            tip.lift()
+            work.session.question(f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), "turn")
             work.keep(Turned(screw=name, marks=marks), "hand")
-            free = z_last = feel_last = None
             continue
-        z = next_move(drag, sd, z_last, feel_last, state.setup.machine.z_step_mm)
-        z = max(z if z is not None else drag, lowest_mm(state, x, y, free), 0.0)
-        work.send(*come_down(state, session.manner, x, y, z, at, free))
-        z_last = at = work.settle()[2]
-        gauge = work.now.setup.gauge.name
-        feel_last = session.question(f"{name}, z {at:.3f}: slide the {gauge} under the tip.", LOOSEST_FIRST, "feel")
-        work.keep(Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=name), "hand")
-        if feel_last == "free":
-            free = at if free is None else min(free, at)
+        z = tip.next_mm(state)
+        work.keep(tip.feel(state, max(drag if z is None else z, tip.lowest_mm(state), 0.0)), "hand")
+    raise tip.no_end()
 
 
 def step_screws(work: Work) -> None:

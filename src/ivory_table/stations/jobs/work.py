@@ -13,7 +13,7 @@ from ivory_table.core.entries import (
     Station,
     What,
 )
-from ivory_table.core.gauge import FEELS
+from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at
 from ivory_table.core.offset import next_move
 from ivory_table.core.proof import ZoneCount
@@ -82,36 +82,78 @@ class Failed(Refusal):
     """A proving step that came out wrong: nothing further is moved."""
 
 
+#: After so many answers at one place it is said that they do not agree.
+MOST_ANSWERS = 40
+
+
+@dataclass
+class Descent:
+    """The tip over one place: where it stands, and what was felt there on the way down."""
+
+    work: Work
+    x: float
+    y: float
+    name: str
+    #: The screw that the place is, if it is one.
+    screw: str | None
+    z: float
+    #: The lowest height at which the gauge was free: no harm is done above it.
+    free: float | None = None
+    #: The height that was tried last, and the feel there.
+    tried: tuple[float, Feel] | None = None
+
+    @classmethod
+    def over(cls, work: Work, x: float, y: float, name: str, screw: str | None = None) -> "Descent":
+        work.send(*go(work.state, work.session.manner, x, y, name))
+        return cls(work, x, y, name, screw, work.settle()[2])
+
+    def next_mm(self, state: RunState) -> float | None:
+        """The next height to try; None once the drag is known well enough."""
+        z, feel = self.tried or (None, None)
+        return next_move(*state.drag_height(self.x, self.y), z, feel, state.setup.machine.z_step_mm)
+
+    def lowest_mm(self, state: RunState) -> float:
+        return lowest_mm(state, self.x, self.y, self.free)
+
+    def down(self, state: RunState, z: float) -> None:
+        self.work.send(*come_down(state, self.work.session.manner, self.x, self.y, z, self.z, self.free))
+        self.z = self.work.settle()[2]
+
+    def lift(self) -> None:
+        """Up, and what was felt is of before: something is to be turned."""
+        self.work.send(lift(self.work.state, self.work.session.manner))
+        self.z, self.free, self.tried = self.work.settle()[2], None, None
+
+    def feel(self, state: RunState, z: float) -> Felt:
+        """Down to `z`, and how the gauge slides there."""
+        self.down(state, z)
+        asked = f"{self.name}, z {self.z:.3f}: slide the {state.setup.gauge.name} under the tip."
+        feel: Any = self.work.session.question(asked, LOOSEST_FIRST, "feel")
+        self.tried = (self.z, feel)
+        if feel == "free":
+            self.free = self.z if self.free is None else min(self.free, self.z)
+        return Felt(x_mm=self.x, y_mm=self.y, z_mm=round(self.z, 4), feel=feel, screw=self.screw)
+
+    def no_end(self) -> Cancelled:
+        return Cancelled(
+            f"{self.name}: {MOST_ANSWERS} answers did not agree. Clean the tip and the gauge, then try again."
+        )
+
+
 def feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None = None, keep: bool = True) -> float:
     """From above to the drag, answer by answer; the z at which the gauge drags."""
-    session, setup = work.session, work.now.setup
-    state = work.state
-    work.send(*go(state, session.manner, x, y, name))
-    at = work.settle()[2]
-    free: float | None = None
-    z_last: float | None = None
-    feel_last: Any = None
-    for _ in range(40):
-        drag, sd = state.drag_height(x, y)
-        z = next_move(drag, sd, z_last, feel_last, setup.machine.z_step_mm)
+    tip, state = Descent.over(work, x, y, name, screw), work.state
+    for _ in range(MOST_ANSWERS):
+        z = tip.next_mm(state)
         if z is None:
-            return drag
-        z = max(z, lowest_mm(state, x, y, free))
-        work.send(*come_down(state, session.manner, x, y, z, at, free))
-        at = work.settle()[2]
-        feel_last = session.question(
-            f"{name}, z {at:.3f}: slide the {setup.gauge.name} under the tip.", LOOSEST_FIRST, "feel"
-        )
-        z_last = at
-        what = Felt(x_mm=x, y_mm=y, z_mm=round(at, 4), feel=feel_last, screw=screw)
+            return state.drag_height(x, y)[0]
+        felt = tip.feel(state, max(z, tip.lowest_mm(state)))
         if keep:
-            work.keep(what, "hand")
+            work.keep(felt, "hand")
             state = work.state
         else:
-            state = state.apply_felt(what)
-        if feel_last == "free":
-            free = at if free is None else min(free, at)
-    raise Cancelled(f"{name}: 40 answers did not agree. Clean the tip and the gauge, then try again.")
+            state = state.apply_felt(felt)
+    raise tip.no_end()
 
 
 def probed(work: Work, x: float, y: float, name: str) -> float:

@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
-import { Button, Panel, Wrong } from "../../ui/controls";
+import { Button, Eyebrow, Panel, Wrong } from "../../ui/controls";
 import { signed } from "../../ui/words";
 import { type FEELS, FeelKeys } from "../Feel";
 
@@ -49,12 +49,7 @@ export function FeelCheck({
   if (check.why_not && check.done === 0) return <p className="text-sm text-graphite">{check.why_not}</p>;
   return (
     <div className="flex flex-col gap-3">
-      <p className="flex justify-between text-graphite">
-        <span>Feel check, do not look at the order</span>
-        <span className="font-mono text-sm">
-          {check.done} of {check.of}
-        </span>
-      </p>
+      <Eyebrow left="Feel check, do not look at the order" right={`${check.done} of ${check.of}`} />
       {check.next_z_mm != null && (
         <>
           <h2 className="text-2xl leading-tight font-semibold">Lift, then come down to</h2>

@@ -6,7 +6,7 @@ import { type KeepEntry, useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { WhereLine } from "../../app/WhereLine";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Choice, Field, Panel } from "../../ui/controls";
+import { Button, Choice, Eyebrow, Field, Panel } from "../../ui/controls";
 import { clock, typedNumber } from "../../ui/words";
 import { Thermal } from "./Thermal";
 
@@ -59,12 +59,10 @@ export function Prepare() {
       sheet={<Sheet sheet={view.sheet} from={from} title="The plate, not measured yet" />}
       slip={
         <>
-          <p className="flex justify-between text-graphite">
-            <span>Before measuring</span>
-            <span className="font-mono text-sm">
-              {view.checks.filter((c) => c.outcome).length} of {view.checks.length}
-            </span>
-          </p>
+          <Eyebrow
+            left="Before measuring"
+            right={`${view.checks.filter((c) => c.outcome).length} of ${view.checks.length}`}
+          />
           {open ? (
             <>
               <h2 className="text-2xl leading-tight font-semibold">{open.text}</h2>

@@ -314,7 +314,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
         <>
           <Eyebrow left={f.screw} right="once per knob" />
           <h2 className="text-3xl leading-tight font-semibold">
-            Turn it {fraction(f.marks, f.per_turn)}, then read it again.
+            Now {fraction(f.marks, f.per_turn)}, then read it again.
           </h2>
           <p className="text-xl font-medium">
             {way(f.marks, from)}, {seen}
