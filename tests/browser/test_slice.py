@@ -505,6 +505,22 @@ def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits
     assert page.locator("[data-seq]").get_attribute("data-seq") == "3"
 
 
+def test_a_note_is_kept_after_what_another_tab_has_kept(desk_page: Page, address: str) -> None:
+    page = desk_page
+    run_id = start_run(page, "Kestrel").rsplit("/", 1)[1]
+    # A check is kept elsewhere, and this tab has not asked for news yet.
+    what = {"kind": "check_done", "check": "tip_clean", "outcome": "done"}
+    kept = page.request.post(
+        f"{address}/api/runs/{run_id}/prepare", data={"id": "elsewhere", "seen_seq": 0, "what": what}
+    )
+    assert kept.ok, kept.text()
+    page.get_by_role("button", name="At temperature now").click()
+    expect(page.get_by_text("bed 80°")).to_be_visible()
+    expect(page.get_by_role("alert")).to_have_count(0)
+    expect(page.get_by_role("heading", name="Plate clean")).to_be_visible()
+    assert page.locator("[data-seq]").get_attribute("data-seq") == "2"
+
+
 def test_a_device_without_a_network_still_keeps_what_it_is_told(desk_page: Page) -> None:
     # The server runs on the same device: the browser's word that there is no network must not hold an answer back.
     page = desk_page

@@ -74,8 +74,15 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
       api.POST(path(station), { params, body: { id: idFor(JSON.stringify(what)), seen_seq, what } }),
     ) as unknown as Promise<Views[S]>;
   const answered = useMutation<Views[S], Refusal, Entry>({ mutationFn: ({ what }) => post(what, seq), ...settled });
+  const newest = () => cache.getQueryData<Views[S]>(shown)?.head.seq ?? seq;
   const noted = useMutation<Views[S], Refusal, Entry>({
-    mutationFn: ({ what }) => post(what, cache.getQueryData<Views[S]>(shown)?.head.seq ?? seq),
+    mutationFn: ({ what }) =>
+      post(what, newest()).catch(async (wrong: Refusal) => {
+        if (wrong.problem.code !== "run_moved_on") throw wrong;
+        // Somebody else went on meanwhile: it is as true after what they kept.
+        await cache.refetchQueries({ queryKey: shown });
+        return post(what, newest());
+      }),
     ...settled,
   });
   const practice = useMutation<Views[S], Refusal, Entry | undefined>({

@@ -240,7 +240,7 @@ function Cautions({ cautions, note }: { cautions: Schemas["Caution"][]; note: Ke
   return cautions.map((c) => (
     <div key={c.id} className="flex items-center gap-3 border border-brass bg-brass/10 px-3 py-2 text-sm">
       <p className="flex-1">{c.text}</p>
-      <Button look="quiet" className="px-0 text-sm" onClick={() => note({ kind: "caution_seen", caution: c.id })}>
+      <Button look="quiet" className="text-sm" onClick={() => note({ kind: "caution_seen", caution: c.id })}>
         understood
       </Button>
     </div>
@@ -271,16 +271,16 @@ function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line
             </span>
           ))}
       </div>
-      <Button look="quiet" className="px-0 text-sm lg:hidden" onClick={takeBack} disabled={!head.rows.length}>
+      <Button look="quiet" className="text-sm lg:hidden" onClick={takeBack} disabled={!head.rows.length}>
         take back the last
       </Button>
-      <Button look="quiet" className="px-0 text-sm" onClick={() => setOpen(true)}>
+      <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>
         keys and kept rows
       </Button>
-      <Button look="quiet" className="px-0 text-sm" onClick={setTheme}>
+      <Button look="quiet" className="text-sm" onClick={setTheme}>
         {theme === "dark" ? "light" : "dark"}
       </Button>
-      <Button look="quiet" className="px-0 text-sm" onClick={nextSound}>
+      <Button look="quiet" className="text-sm" onClick={nextSound}>
         sound {sound}
       </Button>
       <span className="ml-auto" data-testid="kept" data-seq={head.seq}>

@@ -92,7 +92,7 @@ export function LineNow({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
       {status.state === "busy" && <Working status={status} />}
       {line.active && here?.printing && <Live line={line} here={here} />}
       {line.active && (
-        <Button look="quiet" className="self-start px-0" onClick={() => tell.mutate({ tell: "cancel" })}>
+        <Button look="quiet" className="self-start" onClick={() => tell.mutate({ tell: "cancel" })}>
           cancel after this move
         </Button>
       )}
@@ -173,7 +173,7 @@ function ConnectForm({ line }: { line: Line }) {
         <Button type="submit" disabled={tell.isPending || (!known && !open)}>
           Take {machine.name} on the line
         </Button>
-        <Button look="quiet" className="px-0 text-sm" onClick={() => setOpen(!open)}>
+        <Button look="quiet" className="text-sm" onClick={() => setOpen(!open)}>
           {open ? "as it was" : "where and how"}
         </Button>
       </div>

@@ -207,7 +207,7 @@ export function MachineSlip({
               <div className="mt-1 flex flex-wrap gap-x-4">
                 <Button
                   look="quiet"
-                  className="px-0 text-sm"
+                  className="text-sm"
                   onClick={() => {
                     const id = freshId("machine");
                     copy.mutate(id, { onSuccess: () => go(id) });
@@ -375,7 +375,7 @@ function ScrewFields({
           ? "Its sense has been seen to be so."
           : "Its sense is proved in the first run: lift the tip, a sixteenth clockwise, and what the paper does; or by what the gauge said before each first turn."}
       </p>
-      <Button look="quiet" className="justify-self-start px-0 text-sm" onClick={remove}>
+      <Button look="quiet" className="justify-self-start text-sm" onClick={remove}>
         take this screw away
       </Button>
     </div>
@@ -538,7 +538,7 @@ function Plates({
       ))}
       <Button
         look="quiet"
-        className="px-0 text-sm"
+        className="text-sm"
         onClick={() => setPlate({ layers: [...plate.layers, { name: "layer", thickness_mm: null }] })}
       >
         add a layer

@@ -12,6 +12,7 @@ export function Knob({
   tol,
   edge,
   scale,
+  named,
 }: {
   knob: Schemas["KnobMark"];
   x: number;
@@ -21,6 +22,8 @@ export function Knob({
   edge: { left: number; right: number; below: boolean };
   /** Larger on a phone, where the whole drawing is small. */
   scale: number;
+  /** Many labels on a small drawing would hide one another: then only the knob at hand has one. */
+  named: boolean;
 }) {
   const known = knob.visited && knob.sd_mm < 0.15;
   const out = known && Math.abs(knob.height_mm) > tol;
@@ -47,6 +50,7 @@ export function Knob({
   const ly = edge.below ? y + R + 8 : y - R - 30;
   return (
     <g transform={`translate(${x * (1 - scale)} ${y * (1 - scale)}) scale(${scale})`}>
+      <title>{label}</title>
       <circle
         cx={x}
         cy={y}
@@ -70,16 +74,20 @@ export function Knob({
       <text x={x} y={y + 4.5} textAnchor="middle" className="svg-number halo" style={{ fill: colour, fontSize: 12 }}>
         {known ? signed(knob.height_mm) : "?"}
       </text>
-      <rect x={lx} y={ly} width={width} height={20} rx={3} fill="var(--paper)" stroke="var(--hairline)" />
-      <text
-        x={lx + width / 2}
-        y={ly + 14}
-        textAnchor="middle"
-        className="svg-words"
-        style={{ fill: "var(--ink)", fontSize: 12 }}
-      >
-        {label}
-      </text>
+      {named && (
+        <>
+          <rect x={lx} y={ly} width={width} height={20} rx={3} fill="var(--paper)" stroke="var(--hairline)" />
+          <text
+            x={lx + width / 2}
+            y={ly + 14}
+            textAnchor="middle"
+            className="svg-words"
+            style={{ fill: "var(--ink)", fontSize: 12 }}
+          >
+            {label}
+          </text>
+        </>
+      )}
     </g>
   );
 }

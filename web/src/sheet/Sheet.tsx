@@ -122,6 +122,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
             from={from}
             tol={sheet.field?.tol_mm ?? 0.03}
             scale={narrow ? 1.5 : 1}
+            named={k.next || !narrow || sheet.knobs.length <= 6}
             edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
           />
         ))}

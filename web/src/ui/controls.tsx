@@ -4,12 +4,12 @@ import type { ButtonHTMLAttributes, InputHTMLAttributes, ReactNode } from "react
 import { useId } from "react";
 import type { Refusal } from "../api/client";
 
-const BASE = "min-h-11 rounded-[4px] px-3 transition-colors";
+const BASE = "min-h-11 rounded-[4px] transition-colors";
 const LOOKS = {
-  main: "bg-ink text-paper font-semibold text-lg text-center w-full",
-  plain: "border border-hairline bg-paper hover:border-ink text-center",
-  chosen: "border border-ink bg-ink text-paper text-center font-semibold",
-  quiet: "text-graphite underline underline-offset-4 hover:text-ink",
+  main: "px-3 bg-ink text-paper font-semibold text-lg text-center w-full",
+  plain: "px-3 border border-hairline bg-paper hover:border-ink text-center",
+  chosen: "px-3 border border-ink bg-ink text-paper text-center font-semibold",
+  quiet: "min-w-11 text-left text-graphite underline underline-offset-4 hover:text-ink",
 };
 
 export function Button({

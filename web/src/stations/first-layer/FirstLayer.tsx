@@ -295,7 +295,7 @@ function Judge({
             key={c.grade}
             look={zone.grade === c.grade ? "chosen" : "plain"}
             disabled={busy}
-            className="flex items-center gap-3 px-2 text-left"
+            className="flex items-center gap-3 text-left"
             onClick={() => grade(c.key)}
           >
             <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>

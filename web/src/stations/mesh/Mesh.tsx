@@ -304,7 +304,7 @@ function ChooseMesh({
           Show it on the sheet
         </Button>
       </form>
-      <Button look="quiet" className="self-start px-0" disabled={busy} onClick={skip}>
+      <Button look="quiet" className="self-start" disabled={busy} onClick={skip}>
         no mesh this time, go to Z offset
       </Button>
     </>

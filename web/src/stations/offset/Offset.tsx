@@ -137,7 +137,7 @@ export function Offset() {
             <OwnNumber runId={view.head.id} view={view} keep={keep} refused={acts.refused?.problem.code} busy={busy} />
           )}
           {check && (!check.why_not || inCheck) && (
-            <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setChecking(!checking)}>
+            <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>
               {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
             </Button>
           )}

@@ -88,7 +88,7 @@ export function Prepare() {
               <Button look="main" keyHint="Enter" onClick={() => done("done")} disabled={busy}>
                 Checked
               </Button>
-              <Button look="quiet" className="self-start px-0" onClick={() => done("skipped")} disabled={busy}>
+              <Button look="quiet" className="self-start" onClick={() => done("skipped")} disabled={busy}>
                 skip it, and note that
               </Button>
             </>

@@ -116,29 +116,27 @@ export function CountSlip({ view, from, count, setCount, keep, busy }: CountProp
           <Button
             key={n}
             look={count.marks === n ? "chosen" : "plain"}
-            className="px-0 font-mono text-lg"
+            className="font-mono text-lg"
             onClick={() => setCount({ ...count, marks: n, typedAt: 0 })}
           >
             {n}
           </Button>
         ))}
         <Button
-          className="px-0 font-mono"
+          className="font-mono"
           aria-label="+1, one mark more"
           onClick={() => setCount({ ...count, marks: Math.min((count.marks ?? 0) + 1, 160) })}
         >
           +1
         </Button>
         <Button
-          className="px-0 font-mono"
+          className="font-mono"
           aria-label="−1, one mark fewer"
           onClick={() => setCount({ ...count, marks: Math.max((count.marks ?? 0) - 1, 0) })}
         >
           −1
         </Button>
-        <Button className="px-0" onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}>
-          flip
-        </Button>
+        <Button onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}>flip</Button>
       </div>
       <Button
         look="main"
@@ -161,7 +159,7 @@ function NoDrag({ view, from, count, keep, busy }: Omit<CountProps, "setCount">)
   const [wrong, setWrong] = useState<string | null>(null);
   if (!open)
     return (
-      <Button look="quiet" className="self-start px-0 text-left text-sm" onClick={() => setOpen(true)}>
+      <Button look="quiet" className="self-start text-left text-sm" onClick={() => setOpen(true)}>
         no drag after {fraction(view.most_marks, view.per_turn ?? 16)}, or the knob turns freely
       </Button>
     );

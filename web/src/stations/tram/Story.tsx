@@ -69,7 +69,7 @@ function stopWords(s: StopLine, from: SeenFrom): string {
 
 function Back({ id, name, takeBack }: { id: string; name: string; takeBack: (entryId: string) => void }) {
   return (
-    <Button look="quiet" className="px-1 text-sm" aria-label={`Take back ${name}`} onClick={() => takeBack(id)}>
+    <Button look="quiet" className="text-sm" aria-label={`Take back ${name}`} onClick={() => takeBack(id)}>
       take back
     </Button>
   );

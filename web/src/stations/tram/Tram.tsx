@@ -155,7 +155,7 @@ export function Tram() {
           <div className="flex flex-wrap items-end justify-between gap-x-3">
             <Why lines={view.reasons} />
             {view.head.machine.screws.length > 0 && (
-              <Button look="quiet" className="px-0 text-sm" onClick={flip}>
+              <Button look="quiet" className="text-sm" onClick={flip}>
                 seen from {from}: flip
               </Button>
             )}
@@ -327,7 +327,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
           <TurnMade turn={f} says="Turned, read again" view={view} from={from} acts={acts} keep={keep} />
           <Button
             look="quiet"
-            className="self-start px-0"
+            className="self-start"
             disabled={acts.busy}
             onClick={() => keep({ kind: "turned", screw: f.screw, marks: 0 })}
           >
@@ -385,7 +385,7 @@ function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipProps) {
             </p>
           )}
           <FeelKeys onFeel={(feel) => keepFeel(view, feel, keep)} disabled={acts.busy} />
-          <Button look="quiet" className="self-start px-0" onClick={go}>
+          <Button look="quiet" className="self-start" onClick={go}>
             skip it, go to Mesh
           </Button>
         </>

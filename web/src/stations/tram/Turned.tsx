@@ -58,7 +58,7 @@ function OtherTurn({ screw, from, keep, busy }: { screw: string; from: SeenFrom;
   const [wrong, setWrong] = useState<string | null>(null);
   if (!open)
     return (
-      <Button look="quiet" className="self-start px-0 text-sm" onClick={() => setOpen(true)}>
+      <Button look="quiet" className="self-start text-sm" onClick={() => setOpen(true)}>
         I turned it otherwise
       </Button>
     );
