@@ -50,7 +50,6 @@ export function Knob({
   const ly = edge.below ? y + R + 8 : y - R - 30;
   return (
     <g transform={`translate(${x * (1 - scale)} ${y * (1 - scale)}) scale(${scale})`}>
-      <title>{label}</title>
       <circle
         cx={x}
         cy={y}
@@ -74,7 +73,7 @@ export function Knob({
       <text x={x} y={y + 4.5} textAnchor="middle" className="svg-number halo" style={{ fill: colour, fontSize: 12 }}>
         {known ? signed(knob.height_mm) : "?"}
       </text>
-      {named && (
+      {named ? (
         <>
           <rect x={lx} y={ly} width={width} height={20} rx={3} fill="var(--paper)" stroke="var(--hairline)" />
           <text
@@ -87,6 +86,8 @@ export function Knob({
             {label}
           </text>
         </>
+      ) : (
+        <title>{label}</title>
       )}
     </g>
   );
