@@ -17,9 +17,11 @@ const path = (station: Station) => `/api/runs/{run_id}/${station}` as "/api/runs
 const practicePath = (station: Station) =>
   `/api/runs/{run_id}/${station}/practice` as "/api/runs/{run_id}/tram/practice";
 
+const viewKey = (runId: string, station: Station, zones: Zones) => ["run", runId, "view", station, zones];
+
 export function useStation<S extends Station>(runId: string, station: S, zones: Zones = 5) {
   return useQuery<Views[S], Refusal>({
-    queryKey: ["run", runId, station, zones],
+    queryKey: viewKey(runId, station, zones),
     // The paths differ by station, their shape does not: one place to say so.
     queryFn: () =>
       answer(api.GET(path(station), { params: { path: { run_id: runId }, query: { zones } } })) as unknown as Promise<
@@ -44,7 +46,7 @@ export type KeepEntry = (what: What, then?: () => void) => void;
  */
 export function useActs<S extends Station>(runId: string, station: S, seq: number, zones: Zones = 5) {
   const cache = useQueryClient();
-  const shown = ["run", runId, station, zones];
+  const shown = viewKey(runId, station, zones);
   // An id outlives a lost answer, so that trying again cannot keep the same thing twice.
   const pending = useRef<{ key: string; id: string } | null>(null);
   const idFor = (key: string) => {
@@ -57,8 +59,9 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     onSuccess: (view: Views[S], entry: Entry | undefined) => {
       pending.current = null;
       cache.setQueryData(shown, view);
-      // What other stations showed is of before: none of it may be answered to.
-      cache.resetQueries({ queryKey: ["run", runId], predicate: (q) => q.queryKey[2] !== station });
+      // What else was shown is of before: none of it may be answered to.
+      const other = (at: readonly unknown[]) => at[3] !== station || at[4] !== zones;
+      cache.resetQueries({ queryKey: ["run", runId, "view"], predicate: (q) => other(q.queryKey) });
       entry?.then?.();
     },
     onError: (wrong: Refusal) => {
