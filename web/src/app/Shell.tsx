@@ -139,7 +139,7 @@ export function Shell({
             ))}
         </section>
       </div>
-      <Foot head={head} takeBack={takeBack} line={lineWords(status, head.machine.practice)} />
+      <Foot head={head} takeBack={takeBack} busy={acts.busy} line={lineWords(status, head.machine.practice)} />
     </div>
   );
 }
@@ -247,7 +247,7 @@ function Cautions({ cautions, note }: { cautions: Schemas["Caution"][]; note: Ke
   ));
 }
 
-function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line: string }) {
+function Foot({ head, takeBack, busy, line }: { head: Head; takeBack: () => void; busy: boolean; line: string }) {
   const keys = useShownKeys();
   const [open, setOpen] = useState(false);
   const [theme, setTheme] = useTheme();
@@ -271,7 +271,7 @@ function Foot({ head, takeBack, line }: { head: Head; takeBack: () => void; line
             </span>
           ))}
       </div>
-      <Button look="quiet" className="text-sm lg:hidden" onClick={takeBack} disabled={!head.rows.length}>
+      <Button look="quiet" className="text-sm lg:hidden" onClick={takeBack} disabled={busy || !head.rows.length}>
         take back the last
       </Button>
       <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>

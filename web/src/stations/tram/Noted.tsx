@@ -105,7 +105,11 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
       <Button look="main" disabled={acts.busy} onClick={() => keep(false)}>
         Keep what was noted
       </Button>
-      {doubtedField !== undefined && <Button onClick={() => keep(true)}>All are right, keep them</Button>}
+      {doubtedField !== undefined && (
+        <Button disabled={acts.busy} onClick={() => keep(true)}>
+          All are right, keep them
+        </Button>
+      )}
     </section>
   );
 }

@@ -6,7 +6,14 @@ import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words"
 type View = Schemas["TramView"];
 type StopLine = View["stops"][number];
 
-export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; takeBack: (entryId: string) => void }) {
+interface StoryProps {
+  view: View;
+  from: SeenFrom;
+  takeBack: (entryId: string) => void;
+  busy: boolean;
+}
+
+export function Story({ view, from, takeBack, busy }: StoryProps) {
   const newest = [...view.rounds].reverse();
   return (
     <section aria-label="Rounds so far" className="text-sm">
@@ -27,7 +34,7 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
                   <span className="text-graphite">{stopWords(s, from)}</span>
                 </span>
                 <span className="font-mono">{signed(s.height_mm)}</span>
-                <Back id={s.entry_id} name={turnedWith(round, s)} takeBack={takeBack} />
+                <Back id={s.entry_id} name={turnedWith(round, s)} takeBack={takeBack} busy={busy} />
               </li>
             ))}
             {round.readings.map((r) => (
@@ -39,7 +46,7 @@ export function Story({ view, from, takeBack }: { view: View; from: SeenFrom; ta
                     <span className="text-graphite"> foretold {signed(r.foretold_mm, 3)}</span>
                   )}
                 </span>
-                <Back id={r.entry_id} name={r.screw} takeBack={takeBack} />
+                <Back id={r.entry_id} name={r.screw} takeBack={takeBack} busy={busy} />
               </li>
             ))}
           </ul>
@@ -67,9 +74,22 @@ function stopWords(s: StopLine, from: SeenFrom): string {
   return turned(s.marks) + about + more;
 }
 
-function Back({ id, name, takeBack }: { id: string; name: string; takeBack: (entryId: string) => void }) {
+interface BackProps {
+  id: string;
+  name: string;
+  takeBack: (entryId: string) => void;
+  busy: boolean;
+}
+
+function Back({ id, name, takeBack, busy }: BackProps) {
   return (
-    <Button look="quiet" className="text-sm" aria-label={`Take back ${name}`} onClick={() => takeBack(id)}>
+    <Button
+      look="quiet"
+      className="text-sm"
+      aria-label={`Take back ${name}`}
+      disabled={busy}
+      onClick={() => takeBack(id)}
+    >
       take back
     </Button>
   );

@@ -150,7 +150,12 @@ export function Tram() {
           {view.doubt && <p className="text-sm text-brass">{view.doubt}</p>}
           {view.warp_words && <p className="text-sm text-brass">{view.warp_words}</p>}
           {view.rounds.length > 0 && (
-            <Story view={view} from={from} takeBack={(id) => keep({ kind: "taken_back", entry_id: id })} />
+            <Story
+              view={view}
+              from={from}
+              takeBack={(id) => keep({ kind: "taken_back", entry_id: id })}
+              busy={acts.busy}
+            />
           )}
           <div className="flex flex-wrap items-end justify-between gap-x-3">
             <Why lines={view.reasons} />
