@@ -273,6 +273,23 @@ def test_each_way_round_visits_every_screw_once(way: str) -> None:
     assert sorted(advice.order_of(at, way)) == [0, 1, 2, 3]
 
 
+@pytest.mark.parametrize("per_turn", [4, 16, 20, 64])
+def test_a_knob_gives_back_as_far_whatever_its_marks(per_turn: int) -> None:
+    """The same knob with other marks on it: the turn after a count is the same to half a mark."""
+    rocks = (np.full(4, np.log(1.5 + LAM_FLOOR)), 1e-3 * np.eye(4))
+    up_mm = {}
+    for marks in (16, per_turn):
+        screws = tuple(s.model_copy(update={"marks_per_turn": marks}) for s in SCREWS)
+        belief = Belief.prior(trial.surface_of(screws), bias_sd_mm=0.02, lam_known=rocks, reversed_share=0.0005)
+        for s, height_mm in zip(screws, (0.0, -0.06, -0.2, 0.1), strict=True):
+            belief = belief.read(belief.gap_row(s.x_mm, s.y_mm), height_mm, 0.004)
+        more = advice.further(belief, screws, 0, TOL, 0.0)
+        assert 2 * more.marks == round(2 * more.marks)
+        up_mm[marks] = more.up_mm
+    assert up_mm[16] < -0.1
+    assert up_mm[per_turn] == pytest.approx(up_mm[16], abs=SCREWS[0].pitch_mm * (0.5 / per_turn + 0.5 / 16))
+
+
 def test_half_a_mark_is_never_reduced() -> None:
     from ivory_table.stations.sheet import marks_words
 

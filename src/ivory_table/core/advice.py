@@ -22,9 +22,6 @@ from .surface import Surface
 from .tram import hand_error_mm
 from .value import Array
 
-#: Extra turns that are worth looking at after a count.
-_FURTHER = np.arange(-8, 9) / 2
-
 
 @dataclass(frozen=True)
 class Stop:
@@ -48,7 +45,7 @@ class Further:
     up_mm: float
     p_within: float
     spread_mm: float
-    spread_sd_mm: float
+    spread_give_mm: float
     #: What the screws not yet at rest will take back from this one.
     others_mm: tuple[float, ...]
 
@@ -391,13 +388,23 @@ def drag_height(belief: Belief, drag_gap_mm: float) -> float:
     return float(belief.shift_mm - drag_gap_mm - belief.collapsed[0][belief.surface.bias])
 
 
+@lru_cache
+def _further_marks(marks_per_turn: int) -> tuple[Array, NDArray[np.bool_]]:
+    """Extra turns that are worth looking at after a count, up to a quarter turn, in marks; and which are whole ones."""
+    whole = np.round(np.arange(-4, 5) * marks_per_turn / 16)
+    half = np.round(np.arange(-8, 9) * marks_per_turn / 16) / 2
+    marks = np.union1d(whole, half)
+    return marks, np.isin(marks, whole)
+
+
 def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, drag_gap_mm: float) -> Further:
     """How much further to turn the screw that now drags.
 
     If a turn makes it likely enough that all is within, the likeliest; else the one that
     leaves least after the best next visits.
     """
-    screw, options = screws[j], _FURTHER
+    screw = screws[j]
+    options, whole = _further_marks(screw.marks_per_turn)
     up = options * screw.mm_per_mark * screw.sense
     ranges = belief.ranges_after(j, up, hand_error_mm(up))
     likely = (ranges <= 2 * tol_mm).mean(axis=1)
@@ -406,7 +413,7 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
     if likely[best] < TRAM.done_at:
         value = _left_after(belief, screws, j, up, tol_mm, drag_gap_mm)
         # Half marks only to end it: on the way there a hand's error is as large.
-        value[options % 1 != 0] = np.inf
+        value[~whole] = np.inf
         best = int(smallest_first[np.argmin(value[smallest_first])])
     own = belief.weight @ belief.passes[:, :, j]
     return Further(
@@ -414,7 +421,7 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
         up_mm=float(up[best]),
         p_within=float(likely[best]),
         spread_mm=float(ranges[best].mean()),
-        spread_sd_mm=give_of(ranges[best]),
+        spread_give_mm=give_of(ranges[best]),
         others_mm=tuple(float(v) for v in own * up[best]),
     )
 

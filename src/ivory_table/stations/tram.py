@@ -139,10 +139,11 @@ class TramView(Value):
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
+    #: The range of the heights at the screws, and by how much it may be off in two of three cases.
     spread_mm: float
-    spread_sd_mm: float
+    spread_give_mm: float
     spread_after_mm: float | None = None
-    spread_after_sd_mm: float | None = None
+    spread_after_give_mm: float | None = None
     p_after: float | None = None
     p_within: float
     tol_mm: float
@@ -182,7 +183,7 @@ class Now:
     gives_back: str = ""
     p_after: float | None = None
     spread_after_mm: float | None = None
-    spread_after_sd_mm: float | None = None
+    spread_after_give_mm: float | None = None
     #: Marks to draw at each knob, and the knob that is worked on.
     marks: dict[int, float] = field(default_factory=dict)
     at: int | None = None
@@ -252,9 +253,9 @@ def now_at(run: OpenRun) -> Now:
             marks={state.pending: float(more.marks)},
             at=state.pending,
             spread_after_mm=more.spread_mm,
-            spread_after_sd_mm=more.spread_sd_mm,
+            spread_after_give_mm=more.spread_give_mm,
             reasons=(
-                f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
+                f"After it: spread {more.spread_mm:.3f} ± {more.spread_give_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
             ),
         )
     if step == "read":
@@ -326,7 +327,7 @@ _TAKES_LONG = (
 def view(run: OpenRun) -> TramView:
     state = run.state
     p = state.belief.p_within(state.tol_mm)
-    spread, spread_sd = state.belief.spread()
+    spread, give = state.belief.spread()
     unvisited = len(state.screws) - len(state.visited)
     now = now_at(run)
     step, after = now.step, now.spread_after_mm
@@ -344,7 +345,7 @@ def view(run: OpenRun) -> TramView:
         cx, cy = run.setup.plate.centre
         spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step in ("centre", "no_knobs") else "measured", label="centre"),)
     figures = (
-        Figure(name="Spread", value=f"{spread:.2f}", unit="mm", give=f"±{spread_sd:.2f}"),
+        Figure(name="Spread", value=f"{spread:.2f}", unit="mm", give=f"±{give:.2f}"),
         Figure(name="After this stop", value=f"{after:.2f}", unit="mm")
         if after is not None
         else Figure(name="Within, chance", value=f"{p:.0%}"),
@@ -370,9 +371,9 @@ def view(run: OpenRun) -> TramView:
             "step": step,
             "stop": len(state.stops) + (0 if step == "further" else 1),
             "spread_mm": spread,
-            "spread_sd_mm": spread_sd,
+            "spread_give_mm": give,
             "spread_after_mm": after,
-            "spread_after_sd_mm": now.spread_after_sd_mm,
+            "spread_after_give_mm": now.spread_after_give_mm,
             "p_within": p,
             "tol_mm": state.tol_mm,
             "stops_left": _stops_left(state, p, unvisited),

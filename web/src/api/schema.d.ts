@@ -3586,14 +3586,14 @@ export interface components {
             /** Screw */
             screw?: string | null;
             sheet: components["schemas"]["Sheet"];
+            /** Spread After Give Mm */
+            spread_after_give_mm?: number | null;
             /** Spread After Mm */
             spread_after_mm?: number | null;
-            /** Spread After Sd Mm */
-            spread_after_sd_mm?: number | null;
+            /** Spread Give Mm */
+            spread_give_mm: number;
             /** Spread Mm */
             spread_mm: number;
-            /** Spread Sd Mm */
-            spread_sd_mm: number;
             /**
              * Step
              * @enum {string}
