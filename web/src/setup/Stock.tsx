@@ -1,30 +1,56 @@
 /** The small shelves: gauges, nozzles, filaments, people. One form each, kept whole. */
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { api, type Schemas } from "../api/client";
 import { useKeep } from "../api/setup";
 import { Button, Choice, Wrong } from "../ui/controls";
 import { NumberField, ProblemOf, TextField, Tick } from "./fields";
 
 type Gauge = Schemas["Gauge"];
-const FORM = "grid max-w-2xl content-start gap-3 rounded-[6px] border border-hairline bg-paper p-4 sm:grid-cols-2";
 
 export const freshId = (prefix: string) => `${prefix}-${crypto.randomUUID().slice(0, 8)}`;
 
-function Kept({ done, wrong, busy }: { done: boolean; wrong: Parameters<typeof Wrong>[0]["wrong"]; busy: boolean }) {
+interface ShelfProps<T> {
+  send: (body: T) => Promise<{ data?: unknown; error?: unknown }>;
+  body: T;
+  setRetired: (retired: boolean) => void;
+  go: (id: string) => void;
+  children: ReactNode;
+}
+
+/** Around the fields of one thing: refusals beside them, whether it is retired, and keeping it whole. */
+function Shelf<T extends { id: string; retired?: boolean }>({ send, body, setRetired, go, children }: ShelfProps<T>) {
+  const keep = useKeep(send);
   return (
-    <div className="flex flex-col gap-2 sm:col-span-2">
-      <Wrong wrong={wrong} />
-      {done && (
-        <p role="status" className="text-verdigris">
-          Kept.
-        </p>
-      )}
-      <Button look="main" type="submit" disabled={busy}>
-        Keep
-      </Button>
-    </div>
+    <ProblemOf.Provider value={keep.error?.problem ?? null}>
+      <form
+        className="grid max-w-2xl content-start gap-3 rounded-[6px] border border-hairline bg-paper p-4 sm:grid-cols-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          keep.mutate(body, { onSuccess: () => go(body.id) });
+        }}
+      >
+        {children}
+        <Tick label="Retired" on={body.retired ?? false} onChange={setRetired} />
+        <div className="flex flex-col gap-2 sm:col-span-2">
+          <Wrong wrong={keep.error} />
+          {keep.isSuccess && (
+            <p role="status" className="text-verdigris">
+              Kept.
+            </p>
+          )}
+          <Button look="main" type="submit" disabled={keep.isPending}>
+            Keep
+          </Button>
+        </div>
+      </form>
+    </ProblemOf.Provider>
   );
 }
+
+const putGauge = (body: Gauge) => api.PUT("/api/setup/gauges", { body });
+const putNozzle = (body: Schemas["Nozzle"]) => api.PUT("/api/setup/nozzles", { body });
+const putFilament = (body: Schemas["Filament"]) => api.PUT("/api/setup/filaments", { body });
+const putPerson = (body: Schemas["Person"]) => api.PUT("/api/setup/people", { body });
 
 const KINDS = [
   { value: "paper", text: "copy paper" },
@@ -54,79 +80,65 @@ export function GaugeForm({ gauge, go }: { gauge: Gauge | undefined; go: (id: st
   const [known, setKnown] = useState<"stack" | "one" | "no">(
     gauge?.stack_mm ? "stack" : gauge?.measured ? "one" : gauge ? "no" : "stack",
   );
-  const keep = useKeep((body: Gauge) => api.PUT("/api/setup/gauges", { body }));
   const set = (part: Partial<Gauge>) => setDraft({ ...draft, ...part });
   const each = draft.stack_mm && draft.stack_sheets ? draft.stack_mm / draft.stack_sheets : null;
+  const stack = known === "stack";
+  const body = {
+    ...draft,
+    measured: known !== "no",
+    stack_mm: stack ? draft.stack_mm : null,
+    stack_sheets: stack ? draft.stack_sheets : null,
+    thickness_mm: known === "no" ? 0 : draft.thickness_mm,
+  };
   return (
-    <ProblemOf.Provider value={keep.error?.problem ?? null}>
-      <form
-        className={FORM}
-        onSubmit={(e) => {
-          e.preventDefault();
-          const stack = known === "stack";
-          keep.mutate(
-            {
-              ...draft,
-              measured: known !== "no",
-              stack_mm: stack ? draft.stack_mm : null,
-              stack_sheets: stack ? draft.stack_sheets : null,
-              thickness_mm: known === "no" ? 0 : draft.thickness_mm,
-            },
-            { onSuccess: () => go(draft.id) },
-          );
-        }}
-      >
-        <TextField label="Name" path="name" value={draft.name} onChange={(name) => set({ name })} />
-        <Choice label="Kind" value={draft.kind} options={KINDS} onChange={(kind) => set({ kind })} />
-        <div className="sm:col-span-2">
-          <Choice
-            label="Its thickness"
-            value={known}
-            onChange={setKnown}
-            options={[
-              { value: "stack", text: "measured on a folded stack" },
-              { value: "one", text: "measured singly, or marked on it" },
-              { value: "no", text: "not known: drag counts as zero" },
-            ]}
-          />
-        </div>
-        {known === "stack" && (
-          <>
-            <NumberField
-              label="Height of the stack"
-              unit="mm"
-              path="stack_mm"
-              value={draft.stack_mm ?? null}
-              onChange={(stack_mm) => set({ stack_mm })}
-            />
-            <NumberField
-              label="Sheets in it"
-              path="stack_sheets"
-              value={draft.stack_sheets ?? null}
-              onChange={(n) => set({ stack_sheets: n === null ? null : Math.round(n) })}
-            />
-            {each !== null && <p className="text-sm text-graphite sm:col-span-2">One sheet is {each.toFixed(3)} mm.</p>}
-          </>
-        )}
-        {known === "one" && (
+    <Shelf send={putGauge} body={body} setRetired={(retired) => set({ retired })} go={go}>
+      <TextField label="Name" path="name" value={draft.name} onChange={(name) => set({ name })} />
+      <Choice label="Kind" value={draft.kind} options={KINDS} onChange={(kind) => set({ kind })} />
+      <div className="sm:col-span-2">
+        <Choice
+          label="Its thickness"
+          value={known}
+          onChange={setKnown}
+          options={[
+            { value: "stack", text: "measured on a folded stack" },
+            { value: "one", text: "measured singly, or marked on it" },
+            { value: "no", text: "not known: drag counts as zero" },
+          ]}
+        />
+      </div>
+      {known === "stack" && (
+        <>
           <NumberField
-            label="Thickness"
+            label="Height of the stack"
             unit="mm"
-            path="thickness_mm"
-            value={draft.thickness_mm}
-            onChange={(mm) => set({ thickness_mm: mm ?? 0 })}
+            path="stack_mm"
+            value={draft.stack_mm ?? null}
+            onChange={(stack_mm) => set({ stack_mm })}
           />
-        )}
-        {known === "no" && (
-          <p className="text-sm text-graphite sm:col-span-2">
-            A sheet entered at 0.2 that is 0.1 spoils the first layer. Unmeasured, drag is zero, with an honest ±0.05
-            mm.
-          </p>
-        )}
-        <Tick label="Retired" on={draft.retired} onChange={(retired) => set({ retired })} />
-        <Kept done={keep.isSuccess} wrong={keep.error} busy={keep.isPending} />
-      </form>
-    </ProblemOf.Provider>
+          <NumberField
+            label="Sheets in it"
+            path="stack_sheets"
+            value={draft.stack_sheets ?? null}
+            onChange={(n) => set({ stack_sheets: n === null ? null : Math.round(n) })}
+          />
+          {each !== null && <p className="text-sm text-graphite sm:col-span-2">One sheet is {each.toFixed(3)} mm.</p>}
+        </>
+      )}
+      {known === "one" && (
+        <NumberField
+          label="Thickness"
+          unit="mm"
+          path="thickness_mm"
+          value={draft.thickness_mm}
+          onChange={(mm) => set({ thickness_mm: mm ?? 0 })}
+        />
+      )}
+      {known === "no" && (
+        <p className="text-sm text-graphite sm:col-span-2">
+          A sheet entered at 0.2 that is 0.1 spoils the first layer. Unmeasured, drag is zero, with an honest ±0.05 mm.
+        </p>
+      )}
+    </Shelf>
   );
 }
 
@@ -134,28 +146,17 @@ export function NozzleForm({ nozzle, go }: { nozzle: Schemas["Nozzle"] | undefin
   const [draft, setDraft] = useState<Schemas["Nozzle"]>(
     nozzle ?? { id: freshId("nozzle"), name: "", diameter_mm: 0.4, retired: false },
   );
-  const keep = useKeep((body: Schemas["Nozzle"]) => api.PUT("/api/setup/nozzles", { body }));
   return (
-    <ProblemOf.Provider value={keep.error?.problem ?? null}>
-      <form
-        className={FORM}
-        onSubmit={(e) => {
-          e.preventDefault();
-          keep.mutate(draft, { onSuccess: () => go(draft.id) });
-        }}
-      >
-        <TextField label="Name" path="name" value={draft.name} onChange={(name) => setDraft({ ...draft, name })} />
-        <NumberField
-          label="Diameter"
-          unit="mm"
-          path="diameter_mm"
-          value={draft.diameter_mm}
-          onChange={(mm) => setDraft({ ...draft, diameter_mm: mm ?? 0 })}
-        />
-        <Tick label="Retired" on={draft.retired} onChange={(retired) => setDraft({ ...draft, retired })} />
-        <Kept done={keep.isSuccess} wrong={keep.error} busy={keep.isPending} />
-      </form>
-    </ProblemOf.Provider>
+    <Shelf send={putNozzle} body={draft} setRetired={(retired) => setDraft({ ...draft, retired })} go={go}>
+      <TextField label="Name" path="name" value={draft.name} onChange={(name) => setDraft({ ...draft, name })} />
+      <NumberField
+        label="Diameter"
+        unit="mm"
+        path="diameter_mm"
+        value={draft.diameter_mm}
+        onChange={(mm) => setDraft({ ...draft, diameter_mm: mm ?? 0 })}
+      />
+    </Shelf>
   );
 }
 
@@ -179,43 +180,32 @@ export function FilamentForm({
       retired: false,
     },
   );
-  const keep = useKeep((body: Schemas["Filament"]) => api.PUT("/api/setup/filaments", { body }));
   const set = (part: Partial<Schemas["Filament"]>) => setDraft({ ...draft, ...part });
   return (
-    <ProblemOf.Provider value={keep.error?.problem ?? null}>
-      <form
-        className={FORM}
-        onSubmit={(e) => {
-          e.preventDefault();
-          keep.mutate(draft, { onSuccess: () => go(draft.id) });
-        }}
-      >
-        <TextField label="Name" path="name" value={draft.name} onChange={(name) => set({ name })} />
-        <Choice
-          label="Material"
-          value={draft.material}
-          options={MATERIALS.map((m) => ({ value: m, text: m }))}
-          onChange={(material) => set({ material })}
-        />
-        <NumberField
-          label="Diameter"
-          unit="mm"
-          path="diameter_mm"
-          value={draft.diameter_mm}
-          onChange={(v) => set({ diameter_mm: v ?? 0 })}
-        />
-        <NumberField label="Bed" unit="°C" path="bed_c" value={draft.bed_c} onChange={(v) => set({ bed_c: v ?? 0 })} />
-        <NumberField
-          label="Tip"
-          unit="°C"
-          path="nozzle_c"
-          value={draft.nozzle_c}
-          onChange={(v) => set({ nozzle_c: v ?? 0 })}
-        />
-        <Tick label="Retired" on={draft.retired} onChange={(retired) => set({ retired })} />
-        <Kept done={keep.isSuccess} wrong={keep.error} busy={keep.isPending} />
-      </form>
-    </ProblemOf.Provider>
+    <Shelf send={putFilament} body={draft} setRetired={(retired) => set({ retired })} go={go}>
+      <TextField label="Name" path="name" value={draft.name} onChange={(name) => set({ name })} />
+      <Choice
+        label="Material"
+        value={draft.material}
+        options={MATERIALS.map((m) => ({ value: m, text: m }))}
+        onChange={(material) => set({ material })}
+      />
+      <NumberField
+        label="Diameter"
+        unit="mm"
+        path="diameter_mm"
+        value={draft.diameter_mm}
+        onChange={(v) => set({ diameter_mm: v ?? 0 })}
+      />
+      <NumberField label="Bed" unit="°C" path="bed_c" value={draft.bed_c} onChange={(v) => set({ bed_c: v ?? 0 })} />
+      <NumberField
+        label="Tip"
+        unit="°C"
+        path="nozzle_c"
+        value={draft.nozzle_c}
+        onChange={(v) => set({ nozzle_c: v ?? 0 })}
+      />
+    </Shelf>
   );
 }
 
@@ -223,38 +213,28 @@ export function PersonForm({ line, go }: { line: Schemas["PersonLine"] | undefin
   const [draft, setDraft] = useState<Schemas["Person"]>(
     line?.person ?? { id: freshId("person"), name: "", initials: "", feels: [], retired: false },
   );
-  const keep = useKeep((body: Schemas["Person"]) => api.PUT("/api/setup/people", { body }));
+  // What was learnt of a feel since the page was opened is not typed here: it stays.
+  const body = { ...draft, feels: line?.person.feels ?? [] };
   return (
-    <ProblemOf.Provider value={keep.error?.problem ?? null}>
-      <form
-        className={FORM}
-        onSubmit={(e) => {
-          e.preventDefault();
-          // What was learnt of a feel since the page was opened is not typed here: it stays.
-          keep.mutate({ ...draft, feels: line?.person.feels ?? [] }, { onSuccess: () => go(draft.id) });
-        }}
-      >
-        <TextField label="Name" path="name" value={draft.name} onChange={(name) => setDraft({ ...draft, name })} />
-        <TextField
-          label="Initials, as they sign"
-          path="initials"
-          value={draft.initials}
-          onChange={(initials) => setDraft({ ...draft, initials })}
-        />
-        <div className="text-sm sm:col-span-2">
-          <p className="font-medium">Feel</p>
-          {line?.feels.length ? (
-            line.feels.map((f) => <p key={f}>{f}</p>)
-          ) : (
-            <p className="text-graphite">
-              Nothing known yet: the shipped scale is used. Every finished run narrows it; a feel check at the Z offset
-              station does it in five minutes.
-            </p>
-          )}
-        </div>
-        <Tick label="Retired" on={draft.retired} onChange={(retired) => setDraft({ ...draft, retired })} />
-        <Kept done={keep.isSuccess} wrong={keep.error} busy={keep.isPending} />
-      </form>
-    </ProblemOf.Provider>
+    <Shelf send={putPerson} body={body} setRetired={(retired) => setDraft({ ...draft, retired })} go={go}>
+      <TextField label="Name" path="name" value={draft.name} onChange={(name) => setDraft({ ...draft, name })} />
+      <TextField
+        label="Initials, as they sign"
+        path="initials"
+        value={draft.initials}
+        onChange={(initials) => setDraft({ ...draft, initials })}
+      />
+      <div className="text-sm sm:col-span-2">
+        <p className="font-medium">Feel</p>
+        {line?.feels.length ? (
+          line.feels.map((f) => <p key={f}>{f}</p>)
+        ) : (
+          <p className="text-graphite">
+            Nothing known yet: the shipped scale is used. Every finished run narrows it; a feel check at the Z offset
+            station does it in five minutes.
+          </p>
+        )}
+      </div>
+    </Shelf>
   );
 }
