@@ -495,8 +495,11 @@ def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits
     page.get_by_label("Tram the plate").select_option("warm")
     for kept in ("check_done", "heated", "school_chosen"):
         expect(page.get_by_role("button", name="Checked")).to_be_disabled()
-        while not held:
+        for _ in range(250):
+            if held:
+                break
             page.wait_for_timeout(20)
+        # One at a time, in the order they were pressed.
         assert [r.request.post_data_json["what"]["kind"] for r in held] == [kept]
         held.pop().continue_()
     expect(page.get_by_text("bed 80°")).to_be_visible()
