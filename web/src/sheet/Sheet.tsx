@@ -20,6 +20,9 @@ interface Props {
   below?: ReactNode;
 }
 
+/** A place on an axis, with a true minus. */
+const axis = (mm: number) => String(mm).replace("-", "−");
+
 export function Sheet({ sheet, from, title, children, below }: Props) {
   const frame = useMemo(() => frameOf(sheet.bounds_mm), [sheet.bounds_mm]);
   const [hover, setHover] = useState<{ x?: number; y?: number } | null>(null);
@@ -94,7 +97,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
         <g key={`x${t}`}>
           <path d={`M${frame.px(t)} ${plan.y + plan.h}v6`} stroke="var(--graphite)" />
           <text className="svg-words" x={frame.px(t)} y={plan.y + plan.h + 18} textAnchor="middle">
-            {t}
+            {axis(t)}
           </text>
         </g>
       ))}
@@ -102,7 +105,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
         <g key={`y${t}`}>
           <path d={`M${plan.x} ${frame.py(t)}h-6`} stroke="var(--graphite)" />
           <text className="svg-words" x={plan.x - 10} y={frame.py(t) + 4} textAnchor="end">
-            {t}
+            {axis(t)}
           </text>
         </g>
       ))}
