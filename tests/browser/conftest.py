@@ -2,10 +2,11 @@
 
 import shutil
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, expect
 
 from tests.conftest import serving
 
@@ -60,6 +61,16 @@ def serious(page: Page) -> list[str]:
         if v["impact"] in ("serious", "critical")
         for n in v["nodes"]
     ]
+
+
+@contextmanager
+def keeping(page: Page) -> Iterator[None]:
+    """What is done within is waited for: until its row is kept and the next step can be answered."""
+    before = page.locator("[data-seq]").get_attribute("data-seq")
+    yield
+    expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
+    # The next step may be drawn an instant before it can be answered.
+    expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
 
 
 def start_run(page: Page, machine: str, initials: str = "mk") -> str:

@@ -9,7 +9,7 @@ from ivory_table.core.entries import Counted, RunFile, Turned, What
 from ivory_table.core.plate import Screw
 from tests.conftest import entry, setup_for
 
-from .conftest import serious, start_run
+from .conftest import keeping, serious, start_run
 
 
 def answer_until(page: Page, done: str, most: int = 40) -> None:
@@ -18,9 +18,8 @@ def answer_until(page: Page, done: str, most: int = 40) -> None:
     for _ in range(most):
         if heading.count():
             return
-        before = page.locator("[data-seq]").get_attribute("data-seq")
-        page.keyboard.press("p")
-        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
+        with keeping(page):
+            page.keyboard.press("p")
     raise AssertionError(f"'{done}' did not come after {most} answers")
 
 
@@ -136,9 +135,8 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     page.get_by_role("button", name=re.compile("Keep, next point")).click()
     expect(page.get_by_text("2 of 9")).to_be_visible()
     for _ in range(8):
-        seq = page.locator("[data-seq]").get_attribute("data-seq")
-        page.get_by_role("button", name=re.compile("read for me")).click()
-        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", seq)
+        with keeping(page):
+            page.get_by_role("button", name=re.compile("read for me")).click()
     page.get_by_role("button", name=re.compile("^Keep this mesh")).click()
     expect(page.get_by_text("in use").first).to_be_visible()
 
@@ -362,11 +360,10 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
         down = page.get_by_text(re.compile("^counter-clockwise")).count() > 0
         page.keyboard.press("Enter")
         proving.wait_for(state="hidden")
-        seq = page.locator("[data-seq]").get_attribute("data-seq")
         moved = 0.04 * marks * (-1 if down else 1)
         page.get_by_label("Reading").fill(f"{float(value.replace(',', '.').replace('−', '-')) + moved:.3f}")
-        page.keyboard.press("Enter")
-        expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", seq)
+        with keeping(page):
+            page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Turn each knob once")).to_be_visible()
     # The one that was left low is raised against the others.
     turns = {}
