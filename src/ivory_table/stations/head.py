@@ -221,11 +221,14 @@ def words_for(entry: Entry, machine: Machine) -> str:
     """One kept row in plain words; turns in the marks of the machine's own knobs, as they are looked at there."""
     w = entry.what
 
-    def turn(screw: str | Screw, marks: float) -> str:
-        s = machine.screws[machine.screw(screw)] if isinstance(screw, str) else screw
+    def knob(name: str) -> Screw:
+        return machine.screws[machine.screw(name)]
+
+    def turn(name: str, marks: float) -> str:
+        if not marks:
+            return "no turn"
         below = " (from below)" if machine.seen_from == "below" else ""
-        words = f"{marks_words(marks, s.marks_per_turn)} {way_words(marks, machine.seen_from)}{below}"
-        return words if marks else "no turn"
+        return f"{marks_words(marks, knob(name).marks_per_turn)} {way_words(marks, machine.seen_from)}{below}"
 
     match w.kind:
         case "check_done":
@@ -269,8 +272,7 @@ def words_for(entry: Entry, machine: Machine) -> str:
         case "resumed":
             return "taken up again" + (f", changed: {', '.join(w.changes)}" if w.changes else "")
         case "sense_tried":
-            tried = machine.screws[machine.screw(w.screw)]
-            return f"{w.screw}: {turn(tried, tried.trial_marks)} felt {w.felt}"
+            return f"{w.screw}: {turn(w.screw, knob(w.screw).trial_marks)} felt {w.felt}"
         case "counted":
             return f"{w.screw}: {turn(w.screw, w.marks)} to the drag"
         case "not_reached":
@@ -278,7 +280,9 @@ def words_for(entry: Entry, machine: Machine) -> str:
         case "turned":
             return f"{w.screw}: {turn(w.screw, w.marks)} further" if w.marks else f"{w.screw}: left there"
         case "turned_all":
-            return "turned " + ", ".join(f"{s.name} {turn(s, m)}" for s, m in zip(machine.screws, w.marks, strict=True))
+            return "turned " + ", ".join(
+                f"{s.name} {turn(s.name, m)}" for s, m in zip(machine.screws, w.marks, strict=True)
+            )
         case "walked":
             return f"walked: {len(w.counts)} counts" + (f", centre {w.centre}" if w.centre else "")
         case "read_mm":

@@ -78,8 +78,8 @@ def _lines(run: OpenRun) -> tuple[Line, ...]:
     out = []
     if state.stops:
         found = _found_spread(run)
-        spread, sd = state.belief.spread()
-        out.append(Line(name="Spread at the screws", before=found, after=f"{spread:.2f} ± {sd:.2f} mm"))
+        spread, give = state.belief.spread()
+        out.append(Line(name="Spread at the screws", before=found, after=f"{spread:.2f} ± {give:.2f} mm"))
         out.append(Line(name="Stops", before="", after=str(len(state.stops))))
     if state.offset_changes:
         out.append(

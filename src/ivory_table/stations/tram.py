@@ -245,11 +245,7 @@ def now_at(run: OpenRun) -> Now:
             p_after=more.p_within,
             gives_back=_gives_back(state, state.pending, more),
             moves_others=_moves_others(state, state.pending, more.others_mm) if more.marks else {},
-            runs_out=runs_out(
-                state.screws,
-                state.moved_mm,
-                tuple(more.up_mm if j == state.pending else 0.0 for j in range(len(state.screws))),
-            ),
+            runs_out=_ends(state, state.pending, more.up_mm),
             marks={state.pending: float(more.marks)},
             at=state.pending,
             spread_after_mm=more.spread_mm,
@@ -284,23 +280,23 @@ def _moves_others(state: RunState, j: int, moved_mm: Iterable[float]) -> dict[st
     return {s.name: float(mm) for k, (s, mm) in enumerate(named) if k != j}
 
 
+def _ends(state: RunState, j: int, up_mm: float) -> RunsOut | None:
+    """What knob j alone would run into when it is turned so far."""
+    return runs_out(state.screws, state.moved_mm, tuple(up_mm if k == j else 0.0 for k in range(len(state.screws))))
+
+
 def _proving(state: RunState, j: int) -> Now:
     """A turn whose reading shows what this knob does; less, or the other way, where it would run out."""
     screw = state.screws[j]
     turns = advice.proving_turns(state.belief, state.screws, j)
-
-    def ends(marks: float) -> RunsOut | None:
-        up = tuple(marks * s.mm_per_mark * s.sense if k == j else 0.0 for k, s in enumerate(state.screws))
-        return runs_out(state.screws, state.moved_mm, up)
-
-    marks = next((t for t in turns if ends(t) is None), turns[0])
-    turn = Turn.of(screw, marks)
+    made = [Turn.of(screw, marks) for marks in turns]
+    turn = next((t for t in made if _ends(state, j, t.up_mm) is None), made[0])
     return Now(
         "prove",
         screw=screw.name,
         further=turn,
-        runs_out=ends(marks),
-        marks={j: marks},
+        runs_out=_ends(state, j, turn.up_mm),
+        marks={j: turn.marks},
         at=j,
         moves_others=_moves_others(state, j, state.belief.weight @ state.belief.passes[:, :, j] * turn.up_mm),
         reasons=(

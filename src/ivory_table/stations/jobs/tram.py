@@ -4,7 +4,7 @@ from typing import Any
 
 from ivory_table.core.entries import FeelTried, ReadMm, Turned, Visited
 from ivory_table.core.feelcheck import FeelTry
-from ivory_table.core.motion import come_down, go, lift, lowest_mm
+from ivory_table.core.motion import lift
 from ivory_table.core.plate import Screw
 
 from .. import extras
@@ -64,8 +64,7 @@ def feel_check(work: Work) -> None:
     """Known heights around the drag, in an order nobody can foretell; the person sees none of them."""
     work.ready()
     x, y = work.now.setup.plate.centre
-    work.send(*go(work.state, work.session.manner, x, y, "the centre"))
-    at = work.settle()[2]
+    tip = Descent.over(work, x, y, "the centre")
     for _ in range(100):
         now = extras.feel_check(work.now)
         if now.why_not:
@@ -73,14 +72,12 @@ def feel_check(work: Work) -> None:
         if now.next_z_mm is None or now.next_above_mm is None:
             break
         # Never lower than proven, and always from above: a height that was not reached is not the one asked about.
-        z = max(now.next_z_mm, lowest_mm(work.state, x, y))
-        work.send(*come_down(work.state, work.session.manner, x, y, z, at))
-        at = work.settle()[2]
+        tip.down(work.state, max(now.next_z_mm, tip.lowest_mm(work.state)))
         gauge = work.now.setup.gauge.name
         feel: Any = work.session.question(
             f"Try {now.done + 1} of {now.of}: slide the {gauge} under the tip.", LOOSEST_FIRST, "feel"
         )
-        above = round(at - now.drag_z_mm, 4)
+        above = round(tip.z - now.drag_z_mm, 4)
         work.keep(FeelTried(feel_try=FeelTry(above_mm=above, feel=feel)), "hand")
     work.leave()
 
