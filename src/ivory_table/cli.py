@@ -1,19 +1,23 @@
 """The command line: serve, demo, practice, openapi."""
 
 import json
+import socket
+import sqlite3
 import subprocess
 import sys
 import threading
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, NoReturn
 
 import typer
 import uvicorn
 from fastapi import FastAPI
+from peewee import DatabaseError
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from ivory_table.api.app import create_app
+from ivory_table.api.patience import Impatient
 from ivory_table.core.manner import shipped
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
 from ivory_table.link.door import Address, Doors
@@ -44,8 +48,47 @@ Port = Annotated[int, typer.Option(min=1, max=65535, help="Port on 127.0.0.1.")]
 Data = Annotated[Path, typer.Option(help="Folder of the database, manners, line logs and practice machines.")]
 
 
+#: A thread that computes gives way after this: Stop is not to wait for arithmetic.
+GIVE_WAY_S = 0.001
+
+
+def _ends(sentence: str) -> NoReturn:
+    """One sentence instead of a traceback: what is wrong and what would do."""
+    typer.echo(sentence, err=True)
+    raise typer.Exit(1)
+
+
+def _workshop(data: Path) -> Workshop:
+    """The workshop in a folder; ends the program with a sentence when it cannot be opened."""
+    try:
+        return Workshop(data / "workshop.db")
+    except RuntimeError as newer:
+        _ends(str(newer))
+    except (DatabaseError, sqlite3.DatabaseError) as broken:
+        _ends(
+            f"{data / 'workshop.db'} cannot be opened as a workshop: {broken}. Look whether the file is whole and may be "
+            "written, or give another folder with --data."
+        )
+    except OSError as wrong:
+        _ends(f"The folder {data} cannot be made or used: {wrong.strerror}. Give another one with --data.")
+
+
+def _listening(port: int) -> socket.socket:
+    """The port, taken at once; ends the program with a sentence when somebody else has it."""
+    taken = socket.socket()
+    taken.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        taken.bind(("127.0.0.1", port))
+    except OSError as wrong:
+        _ends(
+            f"Port {port} cannot be used ({wrong.strerror}): Ivory Table may be running already, or another program has "
+            "the port. Give another one with --port."
+        )
+    return taken
+
+
 def _app(data: Path, *, furnished: bool) -> FastAPI:
-    workshop = Workshop(data / "workshop.db")
+    workshop = _workshop(data)
     if furnished:
         furnish(workshop)
     doors, manners = Doors(data / "practice"), Manners(data / "manners")
@@ -54,13 +97,16 @@ def _app(data: Path, *, furnished: bool) -> FastAPI:
 
 
 def _run(data: Path, port: int, *, furnished: bool, pace: float = 1.0) -> None:
-    helper = _practice_beside(data / "practice", pace) if furnished else None
+    listening = _listening(port)
     served = _app(data, furnished=furnished)
+    helper = _practice_beside(data / "practice", pace) if furnished else None
+    sys.setswitchinterval(GIVE_WAY_S)
     print(f"Ivory Table on http://127.0.0.1:{port}", flush=True)
+    config = uvicorn.Config(
+        served, http=Impatient, log_level="warning", server_header=False, timeout_graceful_shutdown=2
+    )
     try:
-        uvicorn.run(
-            served, host="127.0.0.1", port=port, log_level="warning", server_header=False, timeout_graceful_shutdown=2
-        )
+        uvicorn.Server(config).run(sockets=[listening])
     finally:
         served.state.lines.close()
         if helper is not None and helper.stdin is not None:

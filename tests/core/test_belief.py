@@ -10,12 +10,12 @@ from scipy.optimize import brentq
 from scipy.stats import norm, truncnorm
 
 from ivory_table.core import advice
-from ivory_table.core.belief import LAM_FLOOR, Belief, _flattened, truncated_moments
+from ivory_table.core.belief import LAM_FLOOR, Belief, _flattened, log_p_signs, truncated_moments
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.surface import Surface
-from ivory_table.core.tram import coupling
+from ivory_table.core.tram import coupling, hand_error_mm
 from ivory_table.trial.tram import screws_of, surface_of
 from tests.conftest import setup_for
 
@@ -113,13 +113,14 @@ def test_what_a_plate_takes_back_of_a_turn_is_most_in_doubt() -> None:
 
 
 def test_a_plate_that_does_not_answer_as_its_supports_say_is_believed_to() -> None:
-    """Turns that do nothing to a plate, as on a slack bolt, make its answers doubtful and its promises wider."""
-    belief = prior()
+    """Turns that sometimes do nothing, as on a slack bolt, make the plate's answers doubtful and its promises wider."""
+    belief, heights = prior(), np.zeros(4)
     start = belief.answer_learnt()[0]
-    for turn in (0.3, -0.3, 0.3, -0.3):
+    for turn, follows in ((0.3, 0.0), (-0.3, 1.0), (0.3, 0.0), (-0.3, 1.0)):
         belief = belief.turned(0, turn, 0.008)
-        for screw in HERON.machine.screws:
-            belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.006)
+        heights = heights + np.array([0.8, 0.2, 0.2, -0.2]) * turn * follows
+        for screw, height in zip(HERON.machine.screws, heights, strict=True):
+            belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), float(height), 0.006)
     assert belief.answer_learnt()[0] > start + 1
 
 
@@ -130,7 +131,7 @@ def test_on_three_screws_nothing_but_the_hand_is_in_doubt() -> None:
 
 def test_hypotheses_are_found_again_where_the_likelihood_is() -> None:
     """Sharp readings of many turns on six uneven supports leave none of the first hypotheses alive: new ones are."""
-    rng, surface = np.random.default_rng(4), surface_of(screws_of(6))
+    rng, surface = np.random.default_rng(6), surface_of(screws_of(6))
     lam = np.array([0.2, 3.0, 0.5, 1.0, 0.1, 2.0])
     true = coupling(lam, surface.bending)
     belief = Belief.prior(surface, bias_sd_mm=0.02)
@@ -218,7 +219,7 @@ def test_chance_within_agrees_with_plain_sampling() -> None:
 
 
 def test_an_interval_is_the_mixtures_own_and_not_its_sds() -> None:
-    belief = prior()
+    belief = Belief.prior(SURFACE, bias_sd_mm=0.02, reversed_share=0.005)
     for screw in HERON.machine.screws:
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.006)
     belief = belief.turned(0, 0.3, 0.01)
@@ -230,7 +231,7 @@ def test_an_interval_is_the_mixtures_own_and_not_its_sds() -> None:
         for end, share in ((low[j], 0.05), (high[j], 0.95)):
             at = brentq(lambda x, j=j, p=share: belief.weight @ norm.cdf(x, mean[:, j], sd[:, j]) - p, -2, 2)
             assert end == pytest.approx(at, abs=1e-6)
-    # One knob in fifty is reversed: the sd is of that, not of what is likely.
+    # One knob in two hundred is reversed: the sd is of that, not of what is likely.
     whole = np.sqrt(against[0] @ belief.collapsed[1][:4, :4] @ against[0])
     assert high[0] - low[0] < 2 * 1.645 * whole
     assert belief.spread()[1] < float(np.std(belief._sampled_ranges))
@@ -251,8 +252,51 @@ def test_a_reversed_knob_is_told_by_its_neighbours_too() -> None:
     for k in (1, 2, 3):
         moved = -truth[k, 0] * 8 * screws[0].mm_per_mark
         belief = belief.read(belief.gap_row(screws[k].x_mm, screws[k].y_mm), moved, 0.004)
-    assert belief.p_reversed()[0] > 0.9
-    assert belief.p_reversed()[1:].max() < 0.01
+    assert belief.p_reversed()[0] > 0.99
+    # Of the others it tells only what they have in common: by Bayes, with the shares the notes give.
+    p, q = TRAM.reversed_share, TRAM.reversed_common
+    common = q * (1 - p) / (q * (1 - p) + (1 - q) * p)
+    assert belief.p_reversed()[1:] == pytest.approx(common * (1 - p) + (1 - common) * p, abs=0.02)
+
+
+@pytest.mark.parametrize("wrong", [(), (0,), (0, 3), (0, 1, 2), (0, 1, 2, 3)])
+def test_any_set_of_reversed_knobs_is_found_knob_by_knob(wrong: tuple[int, ...]) -> None:
+    """Each knob turned between two readings shows its own sense, whatever the others do, on a plate that rocks."""
+    screws = HERON.machine.screws
+    truth = coupling(np.full(4, 1 / 0.15 - 1), SURFACE.bending) * [-1 if j in wrong else 1 for j in range(4)]
+    belief, heights = prior(), np.array([0.2, -0.1, 0.3, 0.0])
+    for j, screw in enumerate(screws):
+        row = belief.gap_row(screw.x_mm, screw.y_mm)
+        belief = belief.read(row, float(heights[j]), 0.004)
+        belief = advice.turned(belief, screws, j, 4)
+        heights = heights + truth[:, j] * 4 * screw.mm_per_mark
+        belief = belief.read(row, float(heights[j]), 0.004)
+    assert list(np.flatnonzero(belief.p_reversed() > 0.99)) == list(wrong)
+    assert np.abs(belief.collapsed[0][:4] - heights).max() < 0.06
+
+
+@pytest.mark.parametrize("knobs", [3, 4, 6, 9])
+def test_the_sets_of_reversed_knobs_weigh_what_their_shares_say(knobs: int) -> None:
+    """All sets sum to one; each knob by itself is as likely as the two causes say."""
+    every = np.array([[1.0 - 2 * (k >> j & 1) for j in range(knobs)] for k in range(2**knobs)])
+    p = np.exp(log_p_signs(every, np.full(knobs, TRAM.reversed_share)))
+    alone, common = TRAM.reversed_share, TRAM.reversed_common
+    assert p.sum() == pytest.approx(1)
+    assert p @ (every[:, 0] < 0) == pytest.approx((1 - common) * alone + common * (1 - alone))
+    proved = np.exp(log_p_signs(every, np.full(knobs, TRAM.reversed_proved)))
+    assert proved.sum() == pytest.approx(1)
+    assert proved @ (every[:, 0] < 0) == pytest.approx(TRAM.reversed_proved, rel=0.05)
+
+
+def test_a_knob_declared_anew_is_the_same_plate_told_the_other_way() -> None:
+    screws = HERON.machine.screws
+    told = advice.turned(prior().sense_shown(1, False), screws, 1, 3)
+    up = -3 * screws[1].mm_per_mark
+    anew = prior().sense_shown(1, False).declared_anew(1).turned(1, up, float(hand_error_mm(up)))
+    assert anew.p_reversed()[1] == pytest.approx(1 - told.p_reversed()[1])
+    assert anew.collapsed[0] == pytest.approx(told.collapsed[0])
+    # Drawn anew it stays so.
+    assert anew.rechosen().p_reversed()[1] == pytest.approx(anew.p_reversed()[1], abs=1e-6)
 
 
 @pytest.mark.parametrize(("before", "likely"), [("loose", False), ("tight", True)])

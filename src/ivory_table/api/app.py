@@ -2,8 +2,10 @@
 
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI, Request
+from fastapi.middleware.gzip import GZipMiddleware
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
@@ -38,9 +40,18 @@ def create_app(desk: Desk, web: Path | None = None, lines: Lines | None = None) 
     return app
 
 
+class _Hashed(StaticFiles):
+    """Files whose names carry a hash of what is in them: kept for good by whoever has loaded them."""
+
+    def file_response(self, *args: Any, **kwargs: Any) -> Response:
+        response = super().file_response(*args, **kwargs)
+        response.headers["cache-control"] = "public, max-age=31536000, immutable"
+        return response
+
+
 def _serve_web(app: FastAPI, web: Path) -> None:
     if (web / "assets").is_dir():
-        app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
+        app.mount("/assets", GZipMiddleware(_Hashed(directory=web / "assets"), minimum_size=1000), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(request: Request, path: str) -> Response:

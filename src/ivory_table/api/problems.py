@@ -1,15 +1,17 @@
 """Every refusal has one shape: a stable code, a sentence, and the field it belongs beside."""
 
+import logging
 from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from peewee import DatabaseError
 from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from ivory_table.stations.desk import Refused
-from ivory_table.store.workshop import Clash, Unknown
+from ivory_table.store.workshop import Clash, Unknown, Unreadable
 
 
 class Problem(BaseModel):
@@ -21,7 +23,7 @@ class Problem(BaseModel):
 
 
 RESPONSES: dict[int | str, dict[str, Any]] = {
-    status: {"model": Problem} for status in (400, 403, 404, 405, 409, 413, 422)
+    status: {"model": Problem} for status in (400, 403, 404, 405, 409, 413, 422, 500, 507)
 }
 
 
@@ -44,6 +46,30 @@ def install(app: FastAPI) -> None:
     def unknown(_: Request, wrong: Unknown) -> JSONResponse:
         return problem(404, "unknown_id", str(wrong).strip("'\""))
 
+    @app.exception_handler(Unreadable)
+    def unreadable(_: Request, wrong: Unreadable) -> JSONResponse:
+        return problem(422, "unreadable_run", str(wrong))
+
+    @app.exception_handler(DatabaseError)
+    @app.exception_handler(OSError)
+    def not_written(_: Request, wrong: Exception) -> JSONResponse:
+        logging.getLogger("ivory_table").error("not written: %s", wrong)
+        return problem(
+            507,
+            "cannot_write",
+            f"The folder of the workshop cannot be read or written ({_plain(wrong)}). Nothing was entered. "
+            "Look whether the disk is full or write-protected, then do it again.",
+        )
+
+    @app.exception_handler(Exception)
+    def unforeseen(_: Request, wrong: Exception) -> JSONResponse:
+        return problem(
+            500,
+            "unforeseen",
+            f"Something happened that nobody foresaw ({type(wrong).__name__}). Nothing was entered. "
+            "Reload the page and try again; what was kept before is kept.",
+        )
+
     @app.exception_handler(HTTPException)
     def http(_: Request, wrong: HTTPException) -> JSONResponse:
         code = {404: "no_such_page", 405: "wrong_method"}.get(wrong.status_code, "bad_request")
@@ -58,6 +84,11 @@ def install(app: FastAPI) -> None:
             # In a set-up the same name stands in many places: the whole way to it.
             name = ".".join(str(p) for p in first["loc"][1:])
         return problem(422, f"invalid_{first['type']}", sentence(first), name)
+
+
+def _plain(wrong: Exception) -> str:
+    """What a failed write says, without the path."""
+    return str(getattr(wrong, "strerror", None) or wrong).split(":")[0]
 
 
 def sentence(error: Any) -> str:

@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import AsyncIterator, Callable
+from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Body, Path, Query, Request, Response
@@ -20,7 +21,9 @@ from ivory_table.core.walk import Walk
 from ivory_table.stations import bench, extras, first_layer, mesh, offset, on_line, prepare, setup, sign_off, tram
 from ivory_table.stations.desk import Desk, Keep, OpenRun, StartRun
 from ivory_table.stations.head import RunHead, head_of
-from ivory_table.stations.lines import Connect, Lines, LineStatus
+from ivory_table.stations.lines import Connect, Leave, Lines, LineStatus
+
+from .bodies import described, file_body
 
 RunId = Annotated[Id, Path(description="The run's id.")]
 Zones = Annotated[Literal[5, 9], BeforeValidator(int), Query(description="Zones of the next proof.")]
@@ -65,9 +68,11 @@ def start_run(request: Request, wanted: StartRun) -> Started:
     return Started(id=desk(request).start(wanted).id)
 
 
-@the_bench.post("/runs/import")
-def import_run(request: Request, file: RunFile) -> Imported:
-    return Imported(new=sign_off.import_run(desk(request).workshop, file), id=file.setup.id)
+@the_bench.post("/runs/import", openapi_extra=described(RunFile))
+async def import_run(request: Request) -> Imported:
+    file = await file_body(request, RunFile)
+    new = await run_in_threadpool(sign_off.import_run, desk(request).workshop, file)
+    return Imported(new=new, id=file.setup.id)
 
 
 the_setup = APIRouter(prefix="/api/setup", tags=["setup"])
@@ -85,9 +90,10 @@ def get_setup_file(request: Request, response: Response, machine: Id | None = No
     return setup.setup_file(desk(request).workshop, machine)
 
 
-@the_setup.post("/import")
-def import_setup(request: Request, file: setup.SetupFile) -> setup.Brought:
-    return setup.bring(desk(request).workshop, file)
+@the_setup.post("/import", openapi_extra=described(setup.SetupFile))
+async def import_setup(request: Request) -> setup.Brought:
+    file = await file_body(request, setup.SetupFile)
+    return await run_in_threadpool(setup.bring, desk(request).workshop, file)
 
 
 @the_setup.post("/symmetric")
@@ -310,13 +316,22 @@ def connect(request: Request, machine_id: MachineId, wanted: Connect) -> LineSta
 
 
 @line.post("/disconnect")
-def disconnect(request: Request, machine_id: MachineId) -> LineStatus:
-    return lines(request).disconnect(machine_id)
+def disconnect(request: Request, machine_id: MachineId, wanted: Leave | None = None) -> LineStatus:
+    return lines(request).leave(machine_id, wanted or Leave())
+
+
+@line.post("/cool")
+def cool_down(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).cool(machine_id)
+
+
+#: Stop has threads of its own: it never waits behind whatever else the server is doing.
+_STOPPING = ThreadPoolExecutor(max_workers=8, thread_name_prefix="stop")
 
 
 @line.post("/stop")
-def stop(request: Request, machine_id: MachineId) -> LineStatus:
-    return lines(request).stop(machine_id)
+async def stop(request: Request, machine_id: MachineId) -> LineStatus:
+    return await asyncio.get_running_loop().run_in_executor(_STOPPING, lines(request).stop, machine_id)
 
 
 @line.post("/recover")

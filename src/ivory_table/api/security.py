@@ -7,7 +7,10 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from .problems import problem
 
-MAX_BODY = 4 * 1024 * 1024
+#: A whole run or set-up, a pasted grid, and everything else: what is kept at a machine is small.
+MAX_FILE = 4 * 1024 * 1024
+MAX_PASTE = 1024 * 1024
+MAX_BODY = 128 * 1024
 OWN_HOSTS = {"127.0.0.1", "localhost", "[::1]"}
 
 
@@ -38,9 +41,12 @@ class Guard:
         if scope["method"] not in ("GET", "HEAD") and origin not in (None, f"http://{host}"):
             await problem(403, "foreign_origin", "Another site may not write here.")(scope, receive, send)
             return
+        path = scope["path"]
+        most = MAX_FILE if path.endswith("/import") else MAX_PASTE if path.endswith("/mesh/preview") else MAX_BODY
+        too_large = TOO_LARGE if most == MAX_FILE else TOO_LARGE_HERE
         size = headers.get("content-length", "0")
-        if size.isdigit() and int(size) > MAX_BODY:
-            await problem(413, "too_large", TOO_LARGE)(scope, receive, send)
+        if size.isdigit() and int(size) > most:
+            await problem(413, "too_large", too_large)(scope, receive, send)
             return
         scope["state"] = {**scope.get("state", {}), "nonce": token_urlsafe(16)}
         nonce = scope["state"]["nonce"]
@@ -50,13 +56,13 @@ class Guard:
             nonlocal taken
             message = await receive()
             taken += len(message.get("body", b""))
-            if taken > MAX_BODY:
+            if taken > most:
                 raise _TooLarge
             return message
 
         async def guarded(message: Message) -> None:
             nonlocal started
-            if taken > MAX_BODY:
+            if taken > most:
                 return  # whatever the application made of the cut is replaced below
             if message["type"] == "http.response.start":
                 started = True
@@ -71,11 +77,12 @@ class Guard:
 
         with suppress(_TooLarge):
             await self.app(scope, limited, guarded)
-        if taken > MAX_BODY and not started:
-            await problem(413, "too_large", TOO_LARGE)(scope, receive, send)
+        if taken > most and not started:
+            await problem(413, "too_large", too_large)(scope, receive, send)
 
 
 TOO_LARGE = "That file is larger than 4 MB; a mesh or a run has a few hundred kB. Is it the right one?"
+TOO_LARGE_HERE = "That is far more than can be meant here. Is it the right text?"
 
 
 class _TooLarge(Exception):

@@ -370,9 +370,14 @@ def _mends(belief: Belief, level: Array) -> tuple[float, float]:
 
 def _about(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: int) -> float:
     """Marks of the turn expected at screw j until the gauge drags."""
+    return marks_for(belief, screws, j, drag_height(belief, drag_gap_mm) - float(belief.collapsed[0][j]))
+
+
+def marks_for(belief: Belief, screws: tuple[Screw, ...], j: int, up_mm: float) -> float:
+    """Marks of knob j that are expected to raise the plate above it by `up_mm`, by its likelier sense."""
     passed = float(belief.weight @ np.abs(belief.passes[:, j, j]))
-    off = drag_height(belief, drag_gap_mm) - float(belief.collapsed[0][j])
-    return off / passed / (screws[j].mm_per_mark * screws[j].sense)
+    sense = -screws[j].sense if belief.p_reversed()[j] > 0.5 else screws[j].sense
+    return up_mm / passed / (screws[j].mm_per_mark * sense)
 
 
 def _off_drag(belief: Belief, drag_at: float, j: int) -> float:

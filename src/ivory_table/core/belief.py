@@ -7,7 +7,7 @@ for feels the moments of the truncated Gaussian are matched (Opper 1998).
 """
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property, lru_cache
 
 import numpy as np
@@ -26,8 +26,8 @@ from .value import Array
 class Belief:
     """Weights (n,), parameters (n, m + 2), signs (n, m), drag scatters (n,), couplings (n, m, m), means (n, d), covariances (n, d, d).
 
-    A hypothesis says how far each support yields, whether one knob works against its declared
-    sense (its sign is -1, and its column of `passes` turned round), how the person's feel scatters, and
+    A hypothesis says how far each support yields, which knobs work against their declared
+    sense (their sign is -1, and their column of `passes` turned round), how the person's feel scatters, and
     how far the plate's answer to a turn may differ from what yielding supports explain (slack bolts, friction).
     """
 
@@ -51,6 +51,8 @@ class Belief:
     #: Everything that was told, so that it can be told to better chosen hypotheses.
     told: tuple["Step", ...] = ()
     chosen_at: int = 0
+    #: Knobs declared anew since the start, as a factor (m,): -1 for one whose sense was entered the wrong way.
+    declared: Array = field(default_factory=lambda: np.ones(0))
 
     @classmethod
     def prior(
@@ -117,6 +119,12 @@ class Belief:
             fresh = fresh._then(step)
         return fresh
 
+    def afresh(self) -> "Belief":
+        """Nothing of the plate is taken for known any more, what was learnt of it neither; the nozzle runs where it runs."""
+        p = self.prior_of
+        fresh = Belief.prior(self.surface, bias_sd_mm=p.bias_sd_mm, feel=p.feel, hypotheses=p.hypotheses)
+        return fresh.nozzle_moved(self.shift_mm)
+
     def rechosen(self) -> "Belief":
         """The same belief on hypotheses drawn from what is believed now, with everything told to them again.
 
@@ -125,10 +133,9 @@ class Belief:
         """
         fresh, best = self, self
         for _ in range(TRAM.rechoose_rounds):
-            # What most of them shall stand for: no knob reversed, or the one that probably is.
-            wrong = fresh.p_reversed()
-            lead = int(np.argmax(wrong)) if wrong.max(initial=0.0) > 0.5 else -1
-            fresh = self.prior_of.drawn(*fresh._peak(lead), lead)
+            # What most of them shall stand for: the sets of reversed knobs that are believed.
+            leads = fresh.believed_signs()
+            fresh = self.prior_of.drawn(*fresh._peak(leads), leads * fresh.declared)
             for step in self.told:
                 fresh = step(fresh)
             best = max(best, fresh, key=lambda b: b.alive)
@@ -136,22 +143,36 @@ class Belief:
                 break
         return replace(best, told=self.told, chosen_at=len(self.told))
 
-    def _peak(self, lead: int) -> tuple[Array, Array]:
+    def believed_signs(self) -> Array:
+        """(sets, m) the sets of signs, +1 or -1, that are believed by more than one in twenty, the likeliest first."""
+        patterns, of = np.unique(self.signs, axis=0, return_inverse=True)
+        p = np.bincount(of.ravel(), self.weight)
+        first = np.argsort(-p)
+        return np.asarray(patterns[first][(p[first] > 0.2) | (np.arange(len(p)) == 0)])
+
+    def _peak(self, leads: Array) -> tuple[Array, Array]:
         """Where the hypotheses' parameters are likeliest, and how sharply: mean (k,) and covariance (k, k).
 
         A quadratic through ln likelihood of the hypotheses by weighted least squares, the prior's own added (a response
         surface, Box and Wilson 1951). Hypotheses that are as good as dead still tell its slope; of what
-        nothing was told, the prior stays.
+        nothing was told, the prior stays. `leads` (sets, m): the sets of signs that are believed.
         """
         prior = self.prior_of
-        same = self.signs[:, lead] < 0 if lead >= 0 else (self.signs > 0).all(axis=1)
+        likely = self.log_weight - self.log_start
+        same = np.zeros(len(likely), dtype=bool)
+        for lead in leads:
+            # Each set of signs explains all of it better or worse; how the supports do is looked for here.
+            group = (self.signs == lead).all(axis=1)
+            top = likely[group].max()
+            likely[group] -= top + np.log(np.exp(likely[group] - top).mean())
+            same |= group
         if same.sum() < len(self.weight) / 2:
-            # Too few stand for this reversed knob to tell anything of it: look everywhere first.
+            # Too few stand for these reversed knobs to tell anything of them: look everywhere first.
             return prior.mean, prior.cov
         root = np.linalg.cholesky(prior.cov)
         # In z the prior is a standard normal.
         z = np.linalg.solve(root, (self.theta[same] - prior.mean).T).T
-        told = (self.log_weight - self.log_start)[same]
+        told = likely[same]
         weight = _flattened(told - 0.5 * (z * z).sum(axis=1), len(z) / 4)
         at = weight @ z
         scale = np.sqrt(weight @ (z - at) ** 2)
@@ -263,6 +284,29 @@ class Belief:
     def weighed(self, log_likelihood: Callable[["Belief"], Array]) -> "Belief":
         """Evidence on the hypotheses themselves: ln likelihood (n,) of each."""
         return self._then(lambda b: replace(b, log_weight=_normalised(b.log_weight + log_likelihood(b))))
+
+    def sense_shown(self, knob: int, raises: bool) -> "Belief":
+        """A turn that should have raised this knob's support did (or lowered it): told by a person, who may misread it.
+
+        Of the other knobs it tells only what they have in common with this one.
+        """
+        wanted = 1.0 if raises else -1.0
+
+        def told(b: "Belief") -> Array:
+            agrees = (b.signs[:, knob] * wanted + 1) / 2
+            return np.asarray(np.log(TRAM.sense_misread + (1 - 2 * TRAM.sense_misread) * agrees))
+
+        return self.weighed(told)
+
+    def declared_anew(self, knob: int) -> "Belief":
+        """The knob's declared sense is turned round: from here on `up_mm` and its sign mean the new one."""
+
+        def step(b: "Belief") -> "Belief":
+            turn = np.ones(b.surface.knobs)
+            turn[knob] = -1.0
+            return replace(b, signs=b.signs * turn, passes=b.passes * turn, declared=b.declared * turn)
+
+        return self._then(step)
 
     def nozzle_moved(self, away_mm: float) -> "Belief":
         """The offset was changed: the nozzle now runs further from the plate by `away_mm`."""
@@ -474,19 +518,24 @@ class Prior:
     reversed_share: Array
     hypotheses: int
 
-    def drawn(self, mean: Array, cov: Array, lead: int = -1) -> Belief:
+    def drawn(self, mean: Array, cov: Array, leads: Array | None = None) -> Belief:
         """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
 
-        `lead`: the knob that is reversed in most of them; -1 none.
+        `leads` (sets, m): the signs of the knobs that most of them stand for; none reversed when not given.
         """
         surface, n = self.surface, self.hypotheses
         m, d = surface.knobs, surface.size
-        theta = self.mean + normal_points(n, m + 2) @ np.linalg.cholesky(self.cov).T
+        signs, log_sign, which = _signs(n, self.reversed_share, np.ones((1, m)) if leads is None else leads)
+        # Every set of reversed knobs meets the same supports: what is told apart is then the signs alone.
+        wide, root = normal_points(n, m + 2), np.linalg.cholesky(self.cov)
+        theta = self.mean + wide[which] @ root.T
         log_weight = np.zeros(n)
         if mean is not self.mean:
-            narrow = n - n // 4
-            theta[:narrow] = mean + normal_points(narrow, m + 2) @ np.linalg.cholesky(cov).T
-            theta[narrow:] = self.mean + normal_points(n // 4, m + 2) @ np.linalg.cholesky(self.cov).T
+            sizes = np.bincount(np.cumsum(which == 0))[np.cumsum(which == 0)]
+            first = sizes - sizes // 4
+            narrow = which < first
+            theta[narrow] = mean + wide[which[narrow]] @ np.linalg.cholesky(cov).T
+            theta[~narrow] = self.mean + wide[(which - first)[~narrow]] @ root.T
             ours = _log_normal(theta, self.mean, self.cov)
             drawn_from = np.logaddexp(np.log(0.75) + _log_normal(theta, mean, cov), np.log(0.25) + ours)
             log_weight = ours - drawn_from
@@ -494,7 +543,6 @@ class Prior:
         lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
         drag_sd = np.hypot(self.feel.stopping_sd_mm, np.exp(theta[:, m]))
         answer_sd = np.exp(theta[:, m + 1]) if m > 3 else np.zeros(n)
-        signs, log_sign = _signs(n, self.reversed_share, lead)
         for pattern in np.unique(signs, axis=0):
             # However few stand for a reversed knob, together they weigh what its prior says.
             group = (signs == pattern).all(axis=1)
@@ -526,6 +574,7 @@ class Prior:
             state,
             cov_state,
             prior_of=self,
+            declared=np.ones(m),
         )
 
 
@@ -597,28 +646,66 @@ def truncated_moments(centre: Array, variance: Array, low: float, high: float) -
     return log_z, np.where(mirror, -first, first) * sd, shrink * variance
 
 
-def _signs(count: int, reversed_share: Array, lead: int = -1) -> tuple[Array, Array]:
-    """Signs (count, m) of the knobs and ln of the prior weights: a few hypotheses for each single reversed knob.
+def _signs(count: int, reversed_share: Array, leads: Array) -> tuple[Array, Array, NDArray[np.intp]]:
+    """Signs (count, m) of the knobs, ln of the prior weights, and each one's number in its set: a few for each set of reversed knobs.
 
-    Most stand for the likeliest: no knob reversed (-1), or knob `lead`.
+    Most stand for the sets `leads` (sets, m), alike for each. Of up to four knobs every set that can be believed is held;
+    of more those one knob away from a lead, so that a search walks to any: sharp readings on so many supports
+    would find some odd set among all of them that explains a slack bolt.
     """
-    m = len(reversed_share)
-    signs, log_weight = np.ones((count, m)), np.zeros(count)
-    few = count // (5 * m) if m else 0
-    if few:
-        start = 0
-        for j in range(-1, m):
-            size = count - m * few if j == lead else few
-            at = slice(start, start + size)
-            start += size
-            share = 1 - reversed_share.sum() if j < 0 else max(reversed_share[j], 1e-12)
-            log_weight[at] = np.log(share / size)
-            if j >= 0:
-                signs[at, j] = -1
-        # Spread evenly over the fixed points, so that each sign meets every kind of support.
-        order = np.argsort(np.arange(count) * 0.6180339887498949 % 1.0)
-        signs, log_weight = signs[order], log_weight[order]
-    return signs, _normalised(log_weight)
+    m = leads.shape[1]
+    patterns = _patterns(leads, reversed_share)
+    is_lead = (patterns[:, None, :] == leads[None, :, :]).all(axis=2).any(axis=1)
+    others = int((~is_lead).sum())
+    few = min(count // (5 * m), int(0.3 * count) // others) if others else 0
+    each, rest = divmod(count - few * others, int(is_lead.sum()))
+    sizes = np.where(is_lead, each, few)
+    sizes[np.flatnonzero(is_lead)[0]] += rest
+    held = sizes > 0
+    patterns, sizes = patterns[held], sizes[held]
+    log_weight = np.repeat(log_p_signs(patterns, reversed_share) - np.log(sizes), sizes)
+    which = np.concatenate([np.arange(size) for size in sizes])
+    return np.repeat(patterns, sizes, axis=0), _normalised(log_weight), which
+
+
+#: A set of reversed knobs less likely than this before anything was told is left out, unless it is near the lead.
+_SET_SEEN = 1e-6
+
+
+def _patterns(leads: Array, reversed_share: Array) -> Array:
+    """(sets, m) of +1 and -1: the sets of reversed knobs that hypotheses stand for, the leads among them."""
+    m = leads.shape[1]
+    if not m:
+        return leads[:1]
+    if m <= 4:
+        every = np.array([[1.0 - 2 * (k >> j & 1) for j in range(m)] for k in range(2**m)])
+        # Two knobs away of a proved set is as good as never.
+        close = ((every[:, None, :] != leads[None, :, :]).sum(axis=2) <= 1).any(axis=1)
+        return np.asarray(every[close | (log_p_signs(every, reversed_share) > np.log(_SET_SEEN))])
+    one_away = (leads[:, None, :] * (1 - 2 * np.eye(m))).reshape(-1, m)
+    return np.unique(np.vstack([leads, np.ones((1, m)), -np.ones((1, m)), one_away]), axis=0)
+
+
+def log_p_signs(signs: Array, reversed_share: Array) -> Array:
+    """(sets,) ln of how likely each set of signs (sets, m) is before anything was told; sums to one over all sets.
+
+    Each knob is entered the wrong way by itself with `TRAM.reversed_share`; all of them together, because the
+    person looks from the other side, with `TRAM.reversed_common`. A knob whose own share (m,) is another has been
+    told of before: by the ratio of its odds.
+    """
+    if not signs.shape[1]:
+        return np.zeros(len(signs))
+    p, q = TRAM.reversed_share, TRAM.reversed_common
+    wrong = signs < 0
+    told = np.log(reversed_share / (1 - reversed_share)) - np.log(p / (1 - p))
+    odds, each = np.log(p / (1 - p)), np.log1p(-p)
+    # Knob by knob, so that the sum over all sets is known as well.
+    alone = (each + wrong * (odds + told)).sum(axis=1)
+    common = (each + ~wrong * odds + wrong * told).sum(axis=1)
+    sum_alone = np.logaddexp(each, each + odds + told).sum()
+    sum_common = np.logaddexp(each + odds, each + told).sum()
+    total = np.logaddexp(np.log1p(-q) + sum_alone, np.log(q) + sum_common)
+    return np.asarray(np.logaddexp(np.log1p(-q) + alone, np.log(q) + common) - total)
 
 
 def _normalised(log_weight: Array) -> Array:

@@ -2,7 +2,8 @@
 
 from typing import Annotated, Literal, Self
 
-from pydantic import AwareDatetime, Field, model_validator
+import numpy as np
+from pydantic import AwareDatetime, FailFast, Field, model_validator
 
 from .bead import Grade
 from .beam import BeamReading
@@ -12,7 +13,7 @@ from .mesh import MOST_POINTS, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .proof import ProofPlan
 from .thermal import ThermalReading, ThermalStudy
-from .value import FineMm, Id, Initials, Label, Note, PlaceMm, StoredMm, Value
+from .value import FineMm, Id, Initials, Label, Note, PlaceMm, Printable, StoredMm, Value
 
 Station = Literal["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"]
 STATIONS: tuple[Station, ...] = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")
@@ -71,7 +72,7 @@ class WhereNoted(Value):
 
     kind: Literal["where_noted"] = "where_noted"
     step: Id
-    line: Annotated[str, Field(max_length=160)]
+    line: Annotated[str, Field(max_length=160), Printable]
 
 
 class BackedOff(Value):
@@ -418,11 +419,25 @@ class Learnt(Value):
     """
 
     mean_ln: Annotated[tuple[float, ...], Field(min_length=3, max_length=12)]
-    cov_ln: tuple[tuple[float, ...], ...]
+    cov_ln: Annotated[tuple[Annotated[tuple[float, ...], FailFast()], ...], FailFast()]
     gains: tuple[float, ...] = ()
     gain_sds: tuple[float, ...] = ()
     answer_ln: tuple[float, float] | None = None
     runs: Annotated[int, Field(ge=0)] = 1
+
+    @model_validator(mode="after")
+    def _possible(self) -> Self:
+        m = len(self.mean_ln)
+        if len(self.cov_ln) != m or any(len(row) != m for row in self.cov_ln):
+            raise ValueError(f"What was learnt of {m} supports needs a covariance of {m} rows of {m} numbers.")
+        if len(self.gains) not in (0, m) or len(self.gain_sds) != len(self.gains) or any(s <= 0 for s in self.gain_sds):
+            raise ValueError("What was learnt of the knobs needs a gain and a positive sd for each, or none at all.")
+        if max(map(abs, self.mean_ln)) > 50 or (self.answer_ln is not None and not 0 < self.answer_ln[1] < 50):
+            raise ValueError("What was learnt of the supports is beyond anything that a support can be.")
+        cov = np.array(self.cov_ln)
+        if not np.allclose(cov, cov.T, atol=1e-6) or np.linalg.eigvalsh(cov).min() < -1e-9 or np.trace(cov) > 1e4:
+            raise ValueError("What was learnt of the supports has a covariance that no measurement can have.")
+        return self
 
 
 class RunSetup(Value):
@@ -464,7 +479,7 @@ class RunFile(Value):
     format: Literal["ivory-table-run"] = RUN_FORMAT
     version: Annotated[int, Field(ge=1)] = RUN_VERSION
     setup: RunSetup
-    entries: Annotated[tuple[Entry, ...], Field(max_length=5000)]
+    entries: Annotated[tuple[Entry, ...], Field(max_length=5000), FailFast()]
 
 
 def kept(entries: tuple[Entry, ...]) -> tuple[Entry, ...]:

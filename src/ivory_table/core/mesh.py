@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self
 
 import numpy as np
 from numpy.typing import ArrayLike
-from pydantic import Field, model_validator
+from pydantic import FailFast, Field, model_validator
 
 from .defaults import MOTION, PROOF
 from .plate import Plate, Probe
@@ -18,6 +18,9 @@ from .value import Array, FineMm, PlaceMm, Value
 
 RowOrder = Literal["front_first", "back_first"]
 MAX_PASTE = 200_000
+#: A row of 25 heights with all their digits has a few hundred characters, a height a dozen.
+MAX_LINE = 4000
+MAX_CELL = 40
 #: The most points each way of a mesh read one by one.
 MOST_POINTS = 15
 
@@ -50,7 +53,11 @@ class MeshSurvey(Value):
     """
 
     grid: MeshGrid
-    heights_mm: Annotated[tuple[tuple[FineMm, ...], ...], Field(min_length=2, max_length=25)]
+    heights_mm: Annotated[
+        tuple[Annotated[tuple[FineMm, ...], Field(max_length=25), FailFast()], ...],
+        Field(min_length=2, max_length=25),
+        FailFast(),
+    ]
     owns_zero: bool
     plate_id: str
     bed_c: Annotated[float, Field(ge=0, le=150)] | None = None
@@ -152,7 +159,7 @@ def read_grid(text: str, rows: RowOrder) -> PastedGrid:
     lines = [(n, line) for n, line in enumerate(text.splitlines(), 1) if line.strip()]
     if not lines:
         raise ValueError("There are no numbers here. Paste one row of the mesh per line.")
-    cells = [(n, _cells(line)) for n, line in lines]
+    cells = [(n, _cells(line, n)) for n, line in lines]
     x_head = _x_headings(cells)
     body = cells[1:] if x_head is not None else cells
     y_head: list[float] | None = None
@@ -187,12 +194,18 @@ def read_grid(text: str, rows: RowOrder) -> PastedGrid:
     )
 
 
-def _cells(line: str) -> list[str]:
+def _cells(line: str, number: int) -> list[str]:
     line = line.strip("\ufeff").replace("−", "-").strip("\r\n")
-    for mark in ("\t", ";", ","):
-        if mark in line:
-            return [c.strip() for c in next(csv.reader(io.StringIO(line), delimiter=mark))]
-    return line.split()
+    if len(line) > MAX_LINE:
+        raise ValueError(f"Line {number} has {len(line):,} characters; a row of a mesh has a few hundred.")
+    mark = next((mark for mark in ("\t", ";", ",") if mark in line), None)
+    cells = [c.strip() for c in next(csv.reader(io.StringIO(line), delimiter=mark))] if mark else line.split()
+    for column, cell in enumerate(cells, 1):
+        if len(cell) > MAX_CELL:
+            raise ValueError(
+                f"Line {number}, number {column} begins with '{cell[:20]}' and is too long for a number of mm."
+            )
+    return cells
 
 
 def _x_headings(cells: list[tuple[int, list[str]]]) -> list[float] | None:
@@ -214,7 +227,7 @@ def _x_headings(cells: list[tuple[int, list[str]]]) -> list[float] | None:
 
 
 def _is_number(cell: str) -> bool:
-    return re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?", cell) is not None
+    return re.fullmatch(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?", cell) is not None
 
 
 def _number(cell: str, line: int, column: int) -> float:

@@ -1,12 +1,13 @@
 """Machines and their plates, as values: shape, screws, keep-outs, what holds them."""
 
 from itertools import combinations
-from math import hypot
+from math import ceil, hypot
 from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
+from .defaults import TRAM
 from .gauge import FeelScale
 from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
 
@@ -128,8 +129,8 @@ class Screw(Value):
 
     @property
     def trial_marks(self) -> int:
-        """The turn that shows a knob's sense: about a sixteenth, in whole marks of this knob."""
-        return max(round(self.marks_per_turn / 16), 1)
+        """The turn that shows a knob's sense, in whole marks: enough to be felt on the plate, whatever its thread."""
+        return max(ceil(TRAM.trial_mm / self.mm_per_mark - 0.3), 1)
 
 
 class Probe(Value):
@@ -204,6 +205,10 @@ class Where(Value):
     line: Annotated[str, Field(min_length=1, max_length=160)]
 
 
+#: What happens to heaters that are on when a machine's line is left: switched off, or asked about.
+OnLeaving = Literal["off", "ask"]
+
+
 class Machine(Value):
     """A printer as the job sees it."""
 
@@ -225,6 +230,7 @@ class Machine(Value):
     #: How it talks, and where its line is; None while nobody has said.
     manner: Id = "harbour"
     line_url: Annotated[str, Field(max_length=200)] | None = None
+    on_leaving: OnLeaving = "off"
     where: tuple[Where, ...] = ()
     #: It was working before it was entered here: no rough start is asked for.
     in_use: bool = False

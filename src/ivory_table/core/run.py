@@ -10,6 +10,7 @@ from . import advice
 from .bead import Bead
 from .beam import BeamReading
 from .belief import Belief
+from .changes import change
 from .defaults import BEAD, HEAT, OFFSET, PREPARE, TRAM
 from .entries import (
     BackedOff,
@@ -120,6 +121,28 @@ class ProofRun:
     printed: int | None = None
 
 
+@dataclass(frozen=True)
+class Guard:
+    """Whether the plate answers as was promised, whatever the belief makes of it.
+
+    What comes out beyond the promise twice in a row stops the turning: the belief starts afresh and every knob is
+    proved. When that happens again, or the tram does not end, turning on would do no good.
+    """
+
+    #: How often in a row what came out was beyond what was promised.
+    surprises: int = 0
+    #: How often the knobs were put in doubt because of it.
+    doubted: int = 0
+    #: Knobs still to show their sense by a turn and a feel, in their order.
+    to_show: tuple[int, ...] = ()
+    #: The first stop that counts since the knobs were put in doubt.
+    since: int = 0
+    #: The round that was begun when they were.
+    since_round: int = 0
+    #: The spread promised, in mm, by the last turns of all knobs; None where nothing was.
+    promised_mm: float | None = None
+
+
 @dataclass(frozen=True, eq=False)
 class RunState:
     """Where a run stands. `belief` holds everything but the marks of the newest proof."""
@@ -145,6 +168,9 @@ class RunState:
     heated: Heated | None = None
     skipped: frozenset[Station] = frozenset()
     sense_known: bool = False
+    #: Knobs that turned out, by what was counted or read, to work against the sense they were entered with.
+    found_reversed: tuple[int, ...] = ()
+    guard: "Guard" = field(default_factory=lambda: Guard())
     pending: int | None = None
     #: The screw the machine has brought the tip to, until it is counted.
     at_screw: int | None = None
@@ -256,18 +282,23 @@ class RunState:
 
     @property
     def against_sense(self) -> str | None:
-        """The knob that acts against its declared sense, as soon as the counts say so."""
-        likely = self.belief.p_reversed()
-        return next((s.name for s, p in zip(self.screws, likely, strict=True) if p > TRAM.reversed_at), None)
+        """The knobs that were found to work against the sense they were entered with."""
+        return " and ".join(self.screws[j].name for j in self.found_reversed) or None
 
     @property
     def trammed(self) -> bool:
-        """Whether the knobs are done: likely enough within, and not by the prior alone. What many supports made of turns must be read."""
-        if not self.screws or self.belief.p_within(self.tol_mm) < TRAM.done_at:
+        """Whether the knobs are done: likely enough within, and not by the prior alone. What many supports made of turns must be read.
+
+        Where only a twist is left that this plate does not pass, likely is enough: turning on would not mend the rest.
+        """
+        if not self.screws or self.guard.to_show:
             return False
-        if self.way == "read_all" and self.rounds:
+        p = self.belief.p_within(self.tol_mm)
+        if p < TRAM.done_at:
+            return p >= TRAM.likely_at and (self._only_twist_left or self.gives_up)
+        if self.way == "read_all" and self.rounds > self.guard.since_round:
             return not (self.belief.surface.many and self._turned_in(self.rounds))
-        return bool(self.rounds) or advice.enough_felt(len(self.visited), self.belief.surface)
+        return self.rounds > self.guard.since_round or advice.enough_felt(len(self.visited), self.belief.surface)
 
     def _turned_in(self, number: int) -> bool:
         """Whether knobs were turned all at once at the end of that round."""
@@ -275,9 +306,20 @@ class RunState:
 
     @property
     def beyond_knobs(self) -> bool:
-        """Whether only a twist is left that this plate does not pass: turning on would not mend it."""
+        """Whether turning on would do no good: only a twist is left that this plate does not pass, or it does not answer."""
+        return bool(self.screws) and not self.trammed and (self.gives_up or self._only_twist_left)
+
+    @property
+    def gives_up(self) -> bool:
+        """Whether the plate did not answer as promised though its knobs were proved, or the tram does not come to an end."""
+        tried = (len(self.stops) - self.guard.since) / max(len(self.screws), 1)
+        rounds = self.rounds - self.guard.since_round
+        return self.guard.doubted > 1 or max(tried, rounds) >= TRAM.stops_per_screw
+
+    @property
+    def _only_twist_left(self) -> bool:
         passes = self.belief.passes_of_twist()
-        if self.trammed or passes is None or len(self.visited | set(self.round_read)) < len(self.screws):
+        if passes is None or len(self.visited | set(self.round_read)) < len(self.screws):
             return False
         if passes[0] + passes[1] > TRAM.knobs_reach:
             return False
@@ -315,7 +357,7 @@ class RunState:
 
     @property
     def visited(self) -> set[int]:
-        return {s.screw for s in self.stops if s.still is None}
+        return {s.screw for s in self.stops[self.guard.since :] if s.still is None}
 
     @property
     def to_prove(self) -> int | None:
@@ -392,6 +434,7 @@ class RunState:
             case SchoolChosen():
                 return replace(self, school=what.school)
             case ChangeTold():
+                change(what.change)  # one that is not known cannot be told
                 told = tuple(dict.fromkeys((*self.changes, what.change)))
                 forgets = any(c["forgets"] for c in PREPARE["changes"] if c["id"] == what.change)
                 belief = self.belief.with_nothing_learnt() if forgets and self.screws else self.belief
@@ -417,7 +460,8 @@ class RunState:
             case SenseTried():
                 return self._sense_tried(what)
             case Visited():
-                return replace(self, at_screw=self.setup.machine.screw(what.screw))
+                # Whoever goes on to another screw leaves the last one as it stands.
+                return replace(self, at_screw=self.setup.machine.screw(what.screw), pending=None)
             case Counted():
                 return self._counted(entry.id, what)
             case NotReached():
@@ -493,16 +537,61 @@ class RunState:
     # One kind of entry each
 
     def _sense_tried(self, what: SenseTried) -> "RunState":
-        if what.felt == "same":
-            raise ValueError("A knob that changes nothing is slack or needs more: tighten it, then try again.")
         j = self.setup.machine.screw(what.screw)
         tried = self.screws[j]
-        flip = (what.felt == "tighter") != (tried.sense > 0)
-        screws = tuple(
-            s.model_copy(update={"sense": -s.sense if flip else s.sense, "sense_proved": True}) for s in self.screws
+        if what.felt == "same":
+            raise ValueError(
+                "A knob that changes nothing is slack or needs more. Turn it back first, tighten what is loose, then try again."
+            )
+        now = self.changed()
+        belief = advice.turned(now.belief, now.screws, j, tried.trial_marks)
+        belief = belief.sense_shown(j, (what.felt == "tighter") == (tried.sense > 0))
+        left = tuple(k for k in now.guard.to_show if k != j)
+        shown = replace(now, belief=belief, sense_known=True, moved_mm=now._moved(j, tried.trial_marks))
+        return replace(shown, guard=replace(now.guard, to_show=left))._senses_settled(told=j)
+
+    def _senses_settled(self, told: int | None = None) -> "RunState":
+        """Senses that are as good as known are declared so, each knob by what it has shown itself; `told` by a sense test."""
+        likely = self.belief.p_reversed()
+        belief, screws, found = self.belief, list(self.screws), self.found_reversed
+        for j, p in enumerate(likely):
+            if p > TRAM.reversed_at:
+                belief = belief.declared_anew(j)
+                screws[j] = screws[j].model_copy(update={"sense": -screws[j].sense})
+                if j != told:
+                    found = tuple(dict.fromkeys((*found, j)))
+        proved = belief.p_reversed() < TRAM.reversed_asked
+        screws = [
+            s.model_copy(update={"sense_proved": True}) if p and not s.sense_proved else s
+            for s, p in zip(screws, proved, strict=True)
+        ]
+        return replace(self, belief=belief, screws=tuple(screws), found_reversed=found)
+
+    def _surprised(self, beyond: bool) -> "RunState":
+        """What came out was beyond what was promised, or was not. Twice in a row: every knob is in doubt."""
+        if not beyond:
+            return replace(self, guard=replace(self.guard, surprises=0))
+        guard = replace(self.guard, surprises=self.guard.surprises + 1)
+        if guard.surprises < 2 or guard.doubted > 1:
+            return replace(self, guard=guard)
+        knobs = tuple(range(len(self.screws)))
+        guard = Guard(
+            doubted=guard.doubted + 1,
+            to_show=() if self.way == "read_all" else knobs,
+            since=len(self.stops),
+            since_round=self.rounds,
         )
-        belief = advice.turned(self.belief, screws, j, tried.trial_marks)
-        return replace(self, belief=belief, screws=screws, sense_known=True)
+        screws = tuple(s.model_copy(update={"sense_proved": False}) for s in self.screws)
+        return replace(
+            self,
+            belief=self.belief.afresh(),
+            screws=screws,
+            guard=guard,
+            pending=None,
+            at_screw=None,
+            round_read={},
+            centre_felt=None,
+        )
 
     def _counted(self, entry_id: str, what: Counted) -> "RunState":
         j = self.setup.machine.screw(what.screw)
@@ -512,14 +601,18 @@ class RunState:
         if what.before is not None:
             belief = advice.felt_before(belief, now.screws, j, what.marks, what.before)
         stop = TramStop(entry_id, j, what.marks, spread_mm=belief.spread()[0], about=about)
-        return replace(
+        after = replace(
             now,
             belief=belief,
             pending=j,
             at_screw=None,
             stops=(*now.stops, stop),
             moved_mm=now._moved(j, what.marks),
-        )
+        )._senses_settled()
+        if about is None:
+            return after
+        beyond = abs(what.marks - about[0]) > max(TRAM.guard_sd * about[1], TRAM.guard_marks)
+        return after._surprised(beyond)
 
     def _drag_gap_at(self, j: int) -> float:
         """A gauge that drags cold drags where the plate will have risen by its warp when it is hot."""
@@ -539,7 +632,7 @@ class RunState:
         return tuple(m + up if k == j else m for k, m in enumerate(self.moved_mm))
 
     def foretold_marks(self, j: int) -> tuple[float, float] | None:
-        """The count that is expected at a screw, and its sd; None where it was never felt."""
+        """The count that is expected at a screw, and its sd; None where it was never felt, or the knob's sense is not known."""
         if j not in self.visited and j not in self.round_read:
             return None
         s = self.screws[j]
@@ -547,10 +640,14 @@ class RunState:
         row = self.belief.drag_row(s.x_mm, s.y_mm)
         mean, sd = self.belief.of(row[None, :])
         high = float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - rise
+        p_reversed = float(self.belief.p_reversed()[j])
+        if min(p_reversed, 1 - p_reversed) > 1 - TRAM.reversed_at:
+            return None
+        sense = -s.sense if p_reversed > 0.5 else s.sense
         passed = float(self.belief.weight @ np.abs(self.belief.passes[:, j, j])) * s.mm_per_mark
         spread = np.hypot(float(sd[0]), float(self.belief.weight @ self.belief.drag_sd))
         spread = np.hypot(spread, float(hand_error_mm(high)))
-        return -high / passed * s.sense, float(np.hypot(spread / passed, 0.5))
+        return -high / passed * sense, float(np.hypot(spread / passed, 0.5))
 
     def doubtful_count(self, what: Counted) -> tuple[float, float | None] | None:
         """What was expected where a count is over 5 sd away, and the slip that would explain it, if one does.
@@ -560,6 +657,10 @@ class RunState:
         names = [s.name for s in self.screws]
         about = self.foretold_marks(names.index(what.screw)) if what.screw in names else None
         if what.sure or about is None or abs(what.marks - about[0]) <= max(5 * about[1], 3.0):
+            return None
+        j = names.index(what.screw)
+        if advice.sense_in_doubt(self.belief, j) and abs(-what.marks - about[0]) <= max(5 * about[1], 3.0):
+            # As many marks the other way: that is what a knob that works the other way gives.
             return None
         slips = (-what.marks, what.marks / 2, what.marks * 2)
         fits = [s for s in slips if abs(s - about[0]) <= 2 * about[1] + 0.5]
@@ -609,6 +710,8 @@ class RunState:
 
     def _resumed(self, what: Resumed) -> "RunState":
         """After a pause the motors may have moved and the plate is cold: home and hold again; more where more changed."""
+        for told in what.changes:
+            change(told)  # one that is not known cannot be told
         now = self.changed()
         plate = bool({"plate", "layer"} & set(what.changes))
         knobs = bool({"springs", "screws", "moved", "rebuilt"} & set(what.changes))
@@ -641,8 +744,10 @@ class RunState:
             stops = (*now.stops[:-1], last)
         else:
             stops = (*now.stops, TramStop(entry_id, j, 0, what.marks, belief.spread()[0], round=now.rounds + 1))
-        # What was read at a knob before it was turned is no longer how high it stands.
+        # What was read at a knob before it was turned is no longer how high it stands, nor is the spread what was promised.
         read = {k: v for k, v in now.round_read.items() if k != j or not what.marks}
+        if what.marks:
+            now = replace(now, guard=replace(now.guard, promised_mm=None))
         return replace(
             now, belief=belief, pending=None, stops=stops, round_read=read, moved_mm=now._moved(j, what.marks)
         )
@@ -664,7 +769,15 @@ class RunState:
         moved = now
         for j, m in enumerate(what.marks):
             moved = replace(moved, moved_mm=moved._moved(j, m))
-        return replace(moved, belief=belief, stops=(*now.stops, *stops), round_read={}, rounds=now.rounds + 1)
+        promised = float(belief.spread_interval(2 * TRAM.guard_share - 1)[1])
+        return replace(
+            moved,
+            belief=belief,
+            stops=(*now.stops, *stops),
+            round_read={},
+            rounds=now.rounds + 1,
+            guard=replace(now.guard, promised_mm=promised),
+        )
 
     def sunk(self, turns: float) -> "RunState":
         """Every knob turned so that its support sinks by so many turns; no screw was felt by that."""
@@ -746,7 +859,18 @@ class RunState:
                 entry.id, now.rounds + 1, j, what.value_mm, expected, float(np.hypot(foretold_sd[0], sd))
             )
             readings = (*readings, one)
-        return replace(now, belief=belief, round_read=read, readings=readings)
+        after = replace(now, belief=belief, round_read=read, readings=readings)
+        return after._senses_settled()._round_kept_its_promise(sd) if what.screw is not None else after
+
+    def _round_kept_its_promise(self, sd_mm: float) -> "RunState":
+        """Once every screw has been read after turns of all: is the range of what was read what was promised of it?"""
+        promised = self.guard.promised_mm
+        if promised is None or len(self.round_read) < len(self.screws):
+            return self
+        found = max(self.round_read.values()) - min(self.round_read.values())
+        asked = replace(self, guard=replace(self.guard, promised_mm=None))
+        # Somewhere below the tolerance nobody is harmed by a promise that was missed.
+        return asked._surprised(found > max(promised, 2 * self.tol_mm) + 3 * sd_mm)
 
     def _felt(self, entry_id: str, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
@@ -763,6 +887,7 @@ class RunState:
         if what.screw is None:
             return replace(now, centre_felt=what)
         j = self.setup.machine.screw(what.screw)
+        now = replace(now, pending=None)
         if self.way == "counting" and what.z_mm == 0:
             if what.feel in ("free", "stuck"):
                 # One-sided, so it cannot be sized: turned until it drags and counted, here.

@@ -30,6 +30,8 @@ LineState = Literal["nobody", "connecting", "idle", "busy", "waiting", "lost", "
 MOST_AGAIN = 8
 MOST_JOBS = 8
 POLL_S = 1.0
+#: So long a machine may take to confirm, at the end, that its heaters are off.
+SWITCH_OFF_S = 8.0
 LOG_BYTES = 2_000_000
 
 
@@ -71,13 +73,21 @@ class Status(Value):
     question_kind: str = ""
     answers: tuple[str, ...] = ()
     bed_c: float | None = None
-    bed_target_c: float = 0.0
+    #: What the heaters are told to hold; None until the machine has said so.
+    bed_target_c: float | None = None
     tip_c: float | None = None
-    tip_target_c: float = 0.0
+    tip_target_c: float | None = None
     #: x, y, z.
     position_mm: tuple[float, ...] | None = None
     homed: bool = False
     queued: int = 0
+    #: Heat that nobody here asked for, found on connecting; or how the machine was left, as far as it is known.
+    heat_words: str = ""
+
+    @property
+    def hot(self) -> bool:
+        """Whether a heater is told to hold anything, as far as the machine has said."""
+        return bool(self.bed_target_c or self.tip_target_c)
 
 
 @dataclass(frozen=True)
@@ -116,7 +126,10 @@ def open_port(url: str, baud: int = 115200) -> serial.SerialBase:
 
 
 class Session:
-    """`port` is an open line; `changed` is called, from any thread, whenever the status is another."""
+    """`port` is an open line; `changed` is called, from any thread, whenever the status is another.
+
+    `heat_changed` is called with it whenever another job is at work or a heater is told something else.
+    """
 
     def __init__(
         self,
@@ -126,8 +139,10 @@ class Session:
         *,
         pace: float = 1.0,
         changed: Callable[[], None] = lambda: None,
+        heat_changed: Callable[[Status], None] = lambda _: None,
     ) -> None:
         self.manner, self.pace = manner, pace
+        self._heat_changed = heat_changed
         self._port, self._changed = port, changed
         self._status = Status(state="connecting", words="Waiting for the machine to answer.")
         self._inbox: queue.Queue[tuple[str, re.Match[str]]] = queue.Queue(maxsize=1000)
@@ -227,8 +242,10 @@ class Session:
         if waiting is not None:
             waiting.event.set()
 
-    def close(self) -> None:
-        """Let the machine go. Whatever it was told last, it finishes."""
+    def close(self, *, heaters_off: bool = False) -> None:
+        """Let the machine go. Whatever it was told last, it finishes; with `heaters_off`, its heaters are switched off first."""
+        if heaters_off and self._status.state in ("idle", "busy", "waiting") and self._status.hot:
+            self._switch_off()
         self._drop_jobs()
         self._cancel.set()
         self._leave_question()
@@ -243,7 +260,33 @@ class Session:
                 handler.close()
                 self._log.removeHandler(handler)
 
+    def _switch_off(self) -> None:
+        """Heaters off as the last job of this line, after what is being done was cancelled."""
+        done = threading.Event()
+
+        def off(session: "Session") -> None:
+            try:
+                session.heaters_off()
+            finally:
+                done.set()
+
+        if threading.current_thread() is self._worker:
+            return
+        self.cancel()
+        with suppress(queue.Full):
+            self._jobs.put_nowait(("", off))
+        if not done.wait(SWITCH_OFF_S):
+            # It does not come to it: told past the queue, confirmed or not.
+            with suppress(LineTrouble):
+                self._write(self.manner.send("heat_tip", celsius=0))
+                self._write(self.manner.send("heat_bed", celsius=0))
+
     # For jobs, on the worker's thread
+
+    def heaters_off(self) -> None:
+        self.ask(self.manner.send("heat_tip", celsius=0))
+        self.ask(self.manner.send("heat_bed", celsius=0))
+        self._set(bed_target_c=0.0, tip_target_c=0.0, heat_words="")
 
     def ask(self, line: str, wants: str = "", limit_s: float = 1200.0) -> re.Match[str] | None:
         """Send one line and wait for its acknowledgement; the match of the reply it `wants`.
@@ -560,7 +603,12 @@ class Session:
             fresh = self._status.model_copy(update=changes)
             if fresh == self._status:
                 return
-            self._status = fresh
+            if not fresh.hot and fresh.bed_target_c is not None:
+                fresh = fresh.model_copy(update={"heat_words": ""})
+            before, self._status = self._status, fresh
+        kept = ("job", "bed_target_c", "tip_target_c")
+        if any(getattr(before, name) != getattr(fresh, name) for name in kept):
+            self._heat_changed(fresh)
         self._changed()
 
     def _note(self, way: str, line: str) -> None:
@@ -589,17 +637,31 @@ def _greet(session: Session) -> None:
                 break
         session._alive()
     try:
-        if session.manner.line.renumber:
-            session._converse(session.manner.line.renumber, "", 20.0)
-        session._converse(session.manner.send("temperatures"), "temperatures", 20.0)
+        try:
+            _ask_who_is_there(session)
+        except TimeoutError:
+            # Silence is only believed of a line that was asked twice.
+            _ask_who_is_there(session)
         if session.manner.does.absolute:
             session._converse(session.manner.does.absolute, "", 20.0)
+        if session._status.hot:
+            told = session._status
+            session._set(
+                heat_words=f"The machine is heating already: plate to {told.bed_target_c:.0f} °C, tip to "
+                f"{told.tip_target_c:.0f} °C. That was not asked for from here."
+            )
     except (TimeoutError, NotConfirmed, Refusal):
         if session._status.state == "connecting":
             session._lose(
                 f"Nobody on this line answers in the manner '{session.manner.name}'. Check power, the speed of the line, "
                 "and whether the manner is this machine's."
             )
+
+
+def _ask_who_is_there(session: Session) -> None:
+    if session.manner.line.renumber:
+        session._converse(session.manner.line.renumber, "", 20.0)
+    session._converse(session.manner.send("temperatures"), "temperatures", 20.0)
 
 
 def _log_to(file: Path) -> logging.Logger:

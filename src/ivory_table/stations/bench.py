@@ -1,7 +1,9 @@
 """The bench: all machines, the state of each in one line, and what a run can be started with."""
 
+import logging
 from datetime import datetime
 
+from ivory_table.core.entries import RunSetup
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention
 from ivory_table.core.plate import Filament, Machine
@@ -52,7 +54,7 @@ def view(desk: Desk) -> BenchView:
     lines: list[MachineLine] = []
     every: list[RunLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
-        runs = [run_line(desk, setup.id) for setup in workshop.runs(machine.id)[:8]]
+        runs = [_readable(desk, setup) for setup in workshop.runs(machine.id)[:8]]
         every += runs
         how = convention(machine.convention)
         last = runs[0] if runs else None
@@ -78,6 +80,16 @@ def view(desk: Desk) -> BenchView:
     )
 
 
+def _readable(desk: Desk, setup: RunSetup) -> RunLine:
+    """A run in one line; one that cannot be read says so and takes no other with it."""
+    try:
+        return run_line(desk, setup.id)
+    except Exception as wrong:
+        if not isinstance(wrong, ValueError):
+            logging.getLogger("ivory_table").exception("run %s", setup.id)
+        return _line(setup, signed_off=True, words="cannot be read by this version")
+
+
 def run_line(desk: Desk, run_id: str) -> RunLine:
     run = desk.open(run_id)
     stations = station_lines(run)
@@ -88,14 +100,18 @@ def run_line(desk: Desk, run_id: str) -> RunLine:
         words = f"at {here.name}: {here.figure}"
     else:
         words = "started, nothing kept yet"
+    return _line(run.setup, signed_off=run.state.signed_off is not None, words=words)
+
+
+def _line(setup: RunSetup, *, signed_off: bool, words: str) -> RunLine:
     return RunLine(
-        id=run.setup.id,
-        machine_id=run.setup.machine.id,
-        machine_name=run.setup.machine.name,
-        plate_name=run.setup.plate.name,
-        filament_name=run.setup.filament.name,
-        initials=run.setup.initials,
-        started_at=run.setup.started_at,
-        signed_off=run.state.signed_off is not None,
+        id=setup.id,
+        machine_id=setup.machine.id,
+        machine_name=setup.machine.name,
+        plate_name=setup.plate.name,
+        filament_name=setup.filament.name,
+        initials=setup.initials,
+        started_at=setup.started_at,
+        signed_off=signed_off,
         words=words,
     )

@@ -187,7 +187,13 @@ class Desk:
                 raise Clash("run_signed_off", "This run was signed off, perhaps in another tab. Start a new one.")
             if wanted.seen_seq != run.seq:
                 raise Clash("run_moved_on", MOVED_ON)
-            self.refuse(run, wanted.what, source)
+            try:
+                self.refuse(run, wanted.what, source)
+            except Refused:
+                raise
+            except ValueError as wrong:
+                # Asking what is believed of it found that it cannot be true: a screw that is not there.
+                raise Refused("not_possible", str(wrong), "what") from None
             entry = Entry(
                 id=wanted.id,
                 seq=run.seq + 1,

@@ -2,7 +2,12 @@
 
 import threading
 from collections import deque
+from contextlib import suppress
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import Literal
+
+from pydantic import ValidationError
 
 from ivory_table.core.value import Id, Value
 from ivory_table.link.door import Doors
@@ -27,6 +32,30 @@ class Connect(Value):
     manner: Id | None = None
 
 
+class Leave(Value):
+    """What to do with heaters that are on; left out, as it was chosen for the machine."""
+
+    heaters: Literal["off", "leave"] | None = None
+
+
+class Left(Value):
+    """How a machine was last seen while a job ran or a heater was on: kept on disk, told when the server comes back."""
+
+    at: datetime
+    job: str
+    bed_target_c: float | None
+    tip_target_c: float | None
+
+    @property
+    def words(self) -> str:
+        doing = f"doing '{self.job}'" if self.job else "on the line"
+        heat = f", plate told {self.bed_target_c or 0:.0f} °C and tip {self.tip_target_c or 0:.0f} °C"
+        return (
+            f"Last seen {self.at.astimezone():%d %b %H:%M} {doing}{heat}. It may still be hot, or stand where it was: look at "
+            "it, then connect."
+        )
+
+
 class Lines:
     """Sessions by machine. `version` grows with every change of any of them."""
 
@@ -47,6 +76,8 @@ class Lines:
         machine = self.desk.workshop.machine(machine_id)
         session = self._sessions.get(machine_id)
         now = session.status if session else Status()
+        if now.state in ("nobody", "lost") and (left := self._left(machine_id)) is not None:
+            now = now.model_copy(update={"heat_words": left.words})
         return LineStatus(
             machine_id=machine_id,
             url=self._url(machine_id, machine.line_url),
@@ -95,24 +126,81 @@ class Lines:
                 kept = workshop.machine(machine_id)
                 workshop.keep_machine(kept.model_copy(update={"manner": manner_id}))
             log = self._logs / f"{machine_id}.log" if self._logs else None
-            self._sessions[machine_id] = Session(port, manner, log, pace=pace, changed=self.changed)
+            self._sessions[machine_id] = Session(
+                port,
+                manner,
+                log,
+                pace=pace,
+                changed=self.changed,
+                heat_changed=lambda now: self._note_left(machine_id, now),
+            )
             self._urls[machine_id] = url
         self.changed()
         return self.status(machine_id)
 
-    def disconnect(self, machine_id: str) -> LineStatus:
+    def leave(self, machine_id: str, wanted: Leave) -> LineStatus:
+        """Let a machine go. Heaters that are on are switched off, or asked about first, as chosen for this machine."""
+        session = self._sessions.get(machine_id)
+        heaters = wanted.heaters
+        if heaters is None and session is not None and session.status.hot:
+            machine = self.desk.workshop.machine(machine_id)
+            if machine.on_leaving == "ask":
+                raise Refused(
+                    "heaters_on",
+                    f"{machine.name} is told to heat: plate {session.status.bed_target_c or 0:.0f} °C, tip "
+                    f"{session.status.tip_target_c or 0:.0f} °C. Switch the heaters off, or leave it hot and stay with it?",
+                    "heaters",
+                )
+        return self.disconnect(machine_id, heaters_off=heaters != "leave")
+
+    def disconnect(self, machine_id: str, *, heaters_off: bool = True) -> LineStatus:
         with self._lock:
             session = self._sessions.pop(machine_id, None)
         if session is not None:
-            session.close()
+            session.close(heaters_off=heaters_off)
         self.changed()
         return self.status(machine_id)
 
     def close(self) -> None:
-        """Let every machine go, at rest, as when the server ends."""
+        """Let every machine go with its heaters off, as when the server ends: nobody is there to be asked."""
         self.closing = True
-        for machine_id in list(self._sessions):
-            self.disconnect(machine_id)
+        leaving = [threading.Thread(target=self.disconnect, args=(m,)) for m in list(self._sessions)]
+        for one in leaving:
+            one.start()
+        for one in leaving:
+            one.join()
+
+    def cool(self, machine_id: str) -> LineStatus:
+        """Switch a machine's heaters off, whatever run it is in."""
+        self.desk.workshop.machine(machine_id)
+        try:
+            self.must(machine_id).start("Switching the heaters off", Session.heaters_off)
+        except LineTrouble as why:
+            raise Refused("line_not_ready", str(why)) from None
+        return self.status(machine_id)
+
+    def _note_left(self, machine_id: str, now: Status) -> None:
+        """On disk while a job runs or a heater is on: should the server end without a word, it is told afterwards."""
+        if self._logs is None:
+            return
+        file = self._logs / f"{machine_id}.left.json"
+        with suppress(OSError):
+            if not now.job and not now.hot:
+                # A line that was lost or left hot has not said that it is cold.
+                if now.bed_target_c is not None:
+                    file.unlink(missing_ok=True)
+                return
+            self._logs.mkdir(parents=True, exist_ok=True)
+            left = Left(at=datetime.now(UTC), job=now.job, bed_target_c=now.bed_target_c, tip_target_c=now.tip_target_c)
+            file.write_text(left.model_dump_json())
+
+    def _left(self, machine_id: str) -> Left | None:
+        if self._logs is None:
+            return None
+        try:
+            return Left.model_validate_json((self._logs / f"{machine_id}.left.json").read_text())
+        except (OSError, ValidationError):
+            return None
 
     def must(self, machine_id: str) -> Session:
         session = self._sessions.get(machine_id)

@@ -4,6 +4,7 @@ import csv
 import io
 from typing import Literal
 
+from ivory_table.core.changes import change as known_change
 from ivory_table.core.entries import RUN_VERSION, Counted, Entry, RunFile, WalkCount, Walked, kept
 from ivory_table.core.offset import StoredChange, change, convention
 from ivory_table.core.plate import Machine
@@ -127,7 +128,12 @@ def import_run(workshop: Workshop, file: RunFile) -> bool:
         raise Refused("rows_missing", "Rows are missing or out of order in this file. Export it again.", "entries")
     if len({e.id for e in file.entries}) < len(file.entries):
         raise Refused("rows_twice", "A row stands twice in this file. Export it again.", "entries")
-    state = RunState.start(file.setup)
+    try:
+        for told in file.setup.changes:
+            known_change(told)
+        state = RunState.start(file.setup)
+    except ValueError as wrong:
+        raise Refused("cannot_replay", f"Its set-up cannot be true: {first_sentence(wrong)}", "setup") from None
     try:
         for entry in kept(file.entries):
             state = state.apply(entry)

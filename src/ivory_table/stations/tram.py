@@ -1,7 +1,7 @@
 """Tram: which screw, how far, and when it is enough."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
 from ivory_table.core import advice
@@ -32,7 +32,7 @@ from ivory_table.core.value import Value
 
 from .desk import Desk, OpenRun, Refused
 from .head import Caution, RunHead, cautions, head_of
-from .sheet import Figure, Sheet, Spot, height_field, knob_marks, sheet_of
+from .sheet import Figure, Sheet, Spot, height_field, knob_marks, many, sheet_of
 
 Step = Literal[
     "beam",
@@ -139,6 +139,10 @@ class TramView(Value):
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
+    #: The knob that was just turned until it dragged and is well as it stands; empty where there is none.
+    left: str = ""
+    #: Why the turning was stopped, or why turning on would do no good; empty while the plate answers.
+    warning: str = ""
     #: The range of the heights at the screws, and by how much it may be off in two of three cases.
     spread_mm: float
     spread_give_mm: float
@@ -181,6 +185,7 @@ class Now:
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
+    left: str = ""
     p_after: float | None = None
     spread_after_mm: float | None = None
     spread_after_give_mm: float | None = None
@@ -196,14 +201,25 @@ class Now:
 def now_at(run: OpenRun) -> Now:
     """What is to be done next, without the drawing around it."""
     state = run.state
-    step = _step(state)
+    more = None
+    if state.pending is not None and state.way in ("counting", "skirt"):
+        more = _further(state, state.pending)
+        if not more.marks:
+            # Nothing to add: straight to what comes next. It is shown, and a turn can still be entered.
+            left = f"Leave {state.screws[state.pending].name} there."
+            return replace(_now(state, _step(state, None), None), left=left)
+    return _now(state, _step(state, more), more)
+
+
+def _now(state: RunState, step: Step, more: advice.Further | None) -> Now:
     if step == "beam":
         return Now(step)
     if step == "skirt":
         stop = _next(state)
         return Now(step, screw=state.screws[stop.screw].name, at=stop.screw, spread_after_mm=stop.spread_after_mm)
     if step == "sense":
-        return Now(step, screw=state.screws[0].name, marks={0: float(state.screws[0].trial_marks)}, at=0)
+        j = state.guard.to_show[0] if state.guard.to_show else 0
+        return Now(step, screw=state.screws[j].name, marks={j: float(state.screws[j].trial_marks)}, at=j)
     if step == "count":
         stop = _next(state)
         screw = state.screws[stop.screw]
@@ -235,8 +251,7 @@ def now_at(run: OpenRun) -> Now:
                 *unfelt,
             ),
         )
-    if step == "further" and state.pending is not None:
-        more = _further(state, state.pending)
+    if step == "further" and more is not None and state.pending is not None:
         screw = state.screws[state.pending]
         return Now(
             step,
@@ -409,19 +424,21 @@ def view(run: OpenRun) -> TramView:
             "further": now.further,
             "turns": now.turns,
             "gives_back": now.gives_back,
+            "left": now.left,
+            "warning": _warning(state),
             "p_after": now.p_after,
         }
     )
 
 
-def _step(state: RunState) -> Step:
+def _step(state: RunState, more: advice.Further | None) -> Step:
     if not state.beam_level:
         return "beam"
     if not state.screws:
         return "no_knobs" if state.centre_felt is None else "done"
-    if not state.sense_known:
+    if not state.sense_known or (state.guard.to_show and state.way != "read_all"):
         return "sense"
-    if state.pending is not None and state.way in ("counting", "skirt"):
+    if more is not None:
         return "further"
     if state.beyond_knobs and not state.round_read:
         return "centre" if state.centre_felt is None else "beyond_knobs"
@@ -432,6 +449,28 @@ def _step(state: RunState) -> Step:
     if state.way == "read_all":
         return "turn_all" if len(state.round_read) == len(state.screws) else "read"
     return "skirt" if state.way == "skirt" else "count"
+
+
+def _warning(state: RunState) -> str:
+    """Why the turning was stopped, or why it is given up; empty while the plate answers as was promised."""
+    if not state.screws or state.trammed:
+        return ""
+    if state.gives_up:
+        why = (
+            "The plate did not answer as it should, though every knob was proved."
+            if state.guard.doubted > 1
+            else f"After {many(len(state.stops) - state.guard.since, 'turn')} the plate is still not within."
+        )
+        return (
+            f"{why} Turning on would not mend it. Look for a loose nut, a plate that is not seated, a spring at its end "
+            "or a gauge that catches on something; then begin the tram afresh with Prepare."
+        )
+    if state.guard.doubted and len(state.visited | set(state.round_read)) < len(state.screws):
+        return (
+            "The plate does not answer as it should: twice in a row it came out beyond what was promised. "
+            "What was believed of it is put aside, and every knob is proved again, one by one."
+        )
+    return ""
 
 
 def _about(state: RunState, stop: advice.Stop) -> float:

@@ -2,14 +2,14 @@
 
 import logging
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, TypeVar
 
 from peewee import SqliteDatabase
 from peewee_migrate import Router
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
 from ivory_table.core.entries import Entry, Learnt, RunFile, RunSetup
 from ivory_table.core.gauge import Gauge
@@ -34,6 +34,10 @@ MOVED_ON = "Something else was kept in this run meanwhile, perhaps in another ta
 
 class Unknown(LookupError):
     """Nothing is kept under that id."""
+
+
+class Unreadable(ValueError):
+    """A run holds a row that this version cannot read; the others are not touched by it."""
 
 
 class Clash(RuntimeError):
@@ -173,13 +177,23 @@ class Workshop:
         query = RunRow.select().order_by(RunRow.started_at.desc())
         if machine_id is not None:
             query = query.where(RunRow.machine_id == machine_id)
-        return tuple(RunSetup.model_validate_json(r.setup) for r in query)
+        found = []
+        for row in query:
+            # One that another version wrote and this one cannot read takes no other with it.
+            with suppress(ValidationError):
+                found.append(RunSetup.model_validate_json(row.setup))
+        return tuple(found)
 
     def run(self, run_id: str) -> RunSetup:
         row = RunRow.get_or_none(RunRow.id == run_id)
         if row is None:
             raise Unknown(f"No run is kept under '{run_id}'.")
-        return RunSetup.model_validate_json(row.setup)
+        try:
+            return RunSetup.model_validate_json(row.setup)
+        except ValidationError:
+            raise Unreadable(
+                f"Run '{run_id}' cannot be read by this version of Ivory Table. It is left as it is."
+            ) from None
 
     def entries(self, run_id: str, after: int = 0) -> tuple[Entry, ...]:
         query = (
@@ -188,7 +202,16 @@ class Workshop:
             .order_by(EntryRow.seq)
             .tuples()
         )
-        return tuple(Entry.model_validate_json(body) for (body,) in query)
+        found = []
+        for number, (body,) in enumerate(query, after + 1):
+            try:
+                found.append(Entry.model_validate_json(body))
+            except ValidationError:
+                raise Unreadable(
+                    f"Row {number} of run '{run_id}' cannot be read by this version of Ivory Table. It is left as it is; "
+                    "another version may have written it."
+                ) from None
+        return tuple(found)
 
     def entry(self, entry_id: str) -> tuple[str, Entry] | None:
         """(run id, entry), or None."""

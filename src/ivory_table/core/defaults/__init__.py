@@ -45,6 +45,8 @@ class _Tram(Value):
     gain_prior_sd: float
     gain_said: float
     reversed_share: float
+    reversed_common: float
+    sense_misread: float
     reversed_proved: float
     reversed_asked: float
     reversed_at: float
@@ -53,6 +55,12 @@ class _Tram(Value):
     finish_at: float
     proving_turn: float
     said_wrong: float
+    trial_mm: float
+    guard_sd: float
+    guard_marks: float
+    guard_share: float
+    likely_at: float
+    stops_per_screw: float
     common_weight: float
     dial_sd_mm: float
     feelers_sd_mm: float

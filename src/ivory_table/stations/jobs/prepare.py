@@ -116,8 +116,7 @@ def prove_trigger(work: Work) -> None:
 
 def cool(work: Work) -> None:
     does = work.session.manner
-    work.session.ask(does.send("heat_tip", celsius=0))
-    work.session.ask(does.send("heat_bed", celsius=0))
+    work.session.heaters_off()
     if does.can("motors_off"):
         work.session.ask(does.send("motors_off"))
         work.session.motors_released()

@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from ivory_table.core import advice
 from ivory_table.core.entries import FeelTried, ReadMm, Turned, Visited
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.motion import lift
@@ -33,8 +34,7 @@ def visit(work: Work) -> None:
         drag, sd = state.drag_height(tip.x, tip.y)
         if drag > 0.02 and sd <= 0.05:
             screw = state.screws[j]
-            passed = float(state.belief.weight @ state.belief.passes[:, j, j])
-            marks = round(-(drag + 0.05) / passed / (screw.mm_per_mark * screw.sense))
+            marks = round(advice.marks_for(state.belief, state.screws, j, -(drag + 0.05)))
             words = turn_words(marks, screw, state.setup.machine.seen_from)
             tip.lift()
             work.session.question(f"{name} stands {drag:.2f} mm too high. Turn it {words}.", ("turned",), "turn")
