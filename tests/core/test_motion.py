@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivory_table.core.defaults import OFFSET
 from ivory_table.core.entries import Felt, MeshBase, MeshPlanned, MeshPoint, Nudged, NudgeMerged, ProofStarted
 from ivory_table.core.hold import hold
 from ivory_table.core.manner import shipped
@@ -54,13 +55,14 @@ def test_what_is_known_lets_it_go_lower_but_never_presses_deep() -> None:
     state = known(fresh(), 60, 60, 0.15)
     drag, sd = state.drag_height(60, 60)
     assert sd < 0.02
-    assert drag - 0.08 <= lowest_mm(state, 60, 60) <= drag
+    assert drag - OFFSET.deepest_press_mm <= lowest_mm(state, 60, 60) <= drag
 
 
 def test_a_height_that_was_free_proves_the_next_step() -> None:
     state = fresh()
-    above = lowest_mm(state, 60, 60)
-    assert lowest_mm(state, 60, 60, proven_free_mm=above) <= above - 0.08
+    before = state.approach_at(60, 60)
+    felt = before.feel(before.lowest_mm, "free")
+    assert lowest_mm(state, 60, 60, felt) <= before.lowest_mm - OFFSET.closest_step_mm
 
 
 def test_a_move_that_ends_higher_goes_past_and_comes_back_down() -> None:

@@ -1,13 +1,12 @@
-"""Four conventions both ways, the bracket by feel, and the readback."""
+"""Four conventions both ways, and the readback."""
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.defaults import CONVENTIONS, OFFSET
+from ivory_table.core.defaults import CONVENTIONS
 from ivory_table.core.entries import Felt, OffsetSet
-from ivory_table.core.gauge import FEELS
-from ivory_table.core.offset import convention, direction_words, next_move, readback_agrees, shift_of, stored_after
+from ivory_table.core.offset import convention, direction_words, readback_agrees, shift_of, stored_after
 from ivory_table.core.run import RunState
 from tests.conftest import after, setup_for
 
@@ -50,41 +49,6 @@ def test_readback_must_agree_to_half_a_step() -> None:
     assert readback_agrees(0.9, 0.904, 0.01)
     assert not readback_agrees(0.9, 0.91, 0.01)
     assert not readback_agrees(0.9, -0.9, 0.01)
-
-
-@given(st.floats(-1, 1), st.floats(0.02, 0.5), st.floats(0.0, 2), st.sampled_from(FEELS))
-def test_a_move_never_goes_far_below_what_was_felt_free(drag: float, sd: float, above: float, feel: str) -> None:
-    now = drag + above
-    z = next_move(drag, sd, now, feel, 0.01)
-    if z is None:
-        return
-    lower_bound = max(above - 2 * sd, OFFSET.closest_step_mm)
-    assert now - z <= lower_bound + 0.0101
-    assert z >= drag - OFFSET.deepest_press_mm - 0.01
-
-
-@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren", "bittern"])
-def test_the_bracket_finds_a_known_height_from_above(machine: str) -> None:
-    """A noiseless feel at a made-up height, from three prior sd above it, is found to the wanted sd."""
-    setup = setup_for(machine)
-    state = RunState.start(setup)
-    cx, cy = setup.plate.centre
-    height = -0.31
-    z, feel, moves = None, None, 0
-    while moves < 40:
-        drag, sd = state.drag_height(cx, cy)
-        z = next_move(drag, sd, z, feel, setup.machine.z_step_mm)
-        if z is None:
-            break
-        gap = z - height - setup.gauge.thickness_mm
-        assert gap > -0.09, "pressed too deep"
-        feel = FEELS[sum(gap > cut for cut in (-0.040, -0.012, 0.008, 0.030))]
-        state = after(state, Felt(x_mm=cx, y_mm=cy, z_mm=z, feel=feel), station="offset")
-        moves += 1
-    assert moves <= 30
-    drag, sd = state.drag_height(cx, cy)
-    assert sd <= OFFSET.sd_wanted_mm
-    assert drag == pytest.approx(height + setup.gauge.thickness_mm, abs=0.02)
 
 
 def test_an_unmeasured_gauge_is_not_taken_off() -> None:

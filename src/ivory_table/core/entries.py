@@ -230,6 +230,14 @@ class Felt(Value):
     screw: Label | None = None
 
 
+class GapSeen(Value):
+    """How large the gap under the tip looks at a known height, by eye: before any gauge can tell."""
+
+    kind: Literal["gap_seen"] = "gap_seen"
+    z_mm: FineMm
+    gap_mm: Annotated[float, Field(gt=0, le=30)]
+
+
 class MeshPoint(Value):
     """One point of a mesh being read, by column and row from the front left."""
 
@@ -379,6 +387,7 @@ What = Annotated[
     | Walked
     | ReadMm
     | Felt
+    | GapSeen
     | MeshPlanned
     | MeshPoint
     | MeshBase

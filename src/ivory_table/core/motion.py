@@ -7,6 +7,7 @@ but this is where it is refused.
 import numpy as np
 from numpy.typing import ArrayLike
 
+from .approach import Approach
 from .defaults import MOTION, OFFSET
 from .manner import Manner
 from .plate import Machine, Plate
@@ -29,17 +30,15 @@ def refuse_place(machine: Machine, plate: Plate, x_mm: float, y_mm: float) -> No
         raise ValueError(f"({x_mm:g}, {y_mm:g}) is in the keep-out '{name}' or within {MOTION.clear_mm:g} mm of it.")
 
 
-def lowest_mm(state: RunState, x_mm: float, y_mm: float, proven_free_mm: float | None = None) -> float:
+def lowest_mm(state: RunState, x_mm: float, y_mm: float, approach: Approach | None = None) -> float:
     """The lowest commanded z in mm that is proven at a place, with the gauge under the tip.
 
-    drag + 3 sd - 0.08 mm: even at 3 sd the gauge is never pressed deeper than `OFFSET.deepest_press_mm`.
-    From a height at which the gauge was just felt free, as far on as the next move of the bracket may go.
+    drag + 3 sd - `OFFSET.deepest_press_mm`: even at 3 sd the gauge is never pressed deeper. Where the tip comes down
+    answer by answer, what `approach` allows.
     """
-    drag, sd = state.drag_height(x_mm, y_mm)
-    floor = state.safe_mm(x_mm, y_mm)
-    if proven_free_mm is not None:
-        floor = min(floor, proven_free_mm - max(proven_free_mm - drag - 2 * sd, OFFSET.closest_step_mm))
-    return max(floor, OFFSET.floor_mm)
+    if approach is not None:
+        return approach.lowest_mm
+    return max(state.safe_mm(x_mm, y_mm), OFFSET.floor_mm)
 
 
 def travel_height_mm(state: RunState) -> float:
@@ -69,13 +68,13 @@ def come_down(
     y_mm: float,
     z_mm: float,
     now_mm: float,
-    proven_free_mm: float | None = None,
+    approach: Approach | None = None,
 ) -> tuple[Step, ...]:
     """To a height from above: a move that ends higher than it began goes past it and comes back.
 
     Raises ValueError below the proven height.
     """
-    floor = lowest_mm(state, x_mm, y_mm, proven_free_mm)
+    floor = lowest_mm(state, x_mm, y_mm, approach)
     if z_mm < floor - 1e-6:
         raise ValueError(
             f"z {z_mm:.3f} at ({x_mm:g}, {y_mm:g}) is below {floor:.3f}, the lowest height that is proven there."

@@ -1,12 +1,10 @@
-"""Z offset: stored = sign * shift + constant, under four conventions, and the bracket by feel."""
+"""Z offset: stored = sign * shift + constant, under four conventions."""
 
-import math
 from typing import Literal
 
 from pydantic import Field
 
-from .defaults import CONVENTIONS, OFFSET
-from .gauge import Feel
+from .defaults import CONVENTIONS
 from .manner import Manner, OffsetLines, shipped
 from .plate import ConventionId
 from .value import Value
@@ -79,27 +77,3 @@ def change(old_mm: float, new_mm: float, how: Convention) -> StoredChange:
 def readback_agrees(meant_mm: float, reported_mm: float, step_mm: float) -> bool:
     """What the machine reports must be what was meant, to half its own step."""
     return abs(meant_mm - reported_mm) <= step_mm / 2 + 1e-9
-
-
-def next_move(drag_z_mm: float, sd_mm: float, now_mm: float | None, last: Feel | None, step_mm: float) -> float | None:
-    """The height to try next, in mm, or None when the drag is known to `OFFSET.sd_wanted_mm`.
-
-    `drag_z_mm`, `sd_mm`: where the drag is believed to lie. Comes from above: down by at most
-    max(lower 2-sd bound of what is left, 0.08 mm); at the drag, repeats around it. Never
-    further below the believed drag than `OFFSET.deepest_press_mm`.
-    """
-    if now_mm is not None and sd_mm <= OFFSET.sd_wanted_mm:
-        return None
-    if now_mm is None or last is None:
-        return _up_to_step(drag_z_mm + OFFSET.start_above_sd * sd_mm, step_mm)
-    if last == "free" and now_mm > drag_z_mm:
-        left = now_mm - drag_z_mm
-        most = max(left - 2 * sd_mm, OFFSET.closest_step_mm)
-        # All the way when it is near, never more than allowed in one move.
-        return _up_to_step(now_mm - min(most, max(left, step_mm)), step_mm)
-    target = max(drag_z_mm, now_mm - OFFSET.closest_step_mm)
-    return round(round(target / step_mm) * step_mm, 6)
-
-
-def _up_to_step(z_mm: float, step_mm: float) -> float:
-    return round(math.ceil(z_mm / step_mm - 1e-9) * step_mm, 6)

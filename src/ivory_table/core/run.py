@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from . import advice
+from .approach import Approach
 from .bead import Bead
 from .beam import BeamReading
 from .belief import Belief
@@ -24,6 +25,7 @@ from .entries import (
     FeelKept,
     FeelTried,
     Felt,
+    GapSeen,
     Heated,
     Judged,
     MeshBase,
@@ -121,6 +123,17 @@ class ProofRun:
     printed: int | None = None
 
 
+@dataclass(frozen=True, eq=False)
+class Search:
+    """The drag looked for at one place, from above, and what was believed before the first answer there."""
+
+    place_mm: tuple[float, float]
+    approach: Approach
+    before: Belief
+    #: The belief that the answers made: where it is another now, something else was told meanwhile.
+    after: Belief
+
+
 @dataclass(frozen=True)
 class Guard:
     """Whether the plate answers as was promised, whatever the belief makes of it.
@@ -184,6 +197,8 @@ class RunState:
     mesh_on: bool = False
     stored_mm: float = 0.0
     moves: tuple[Felt, ...] = ()
+    looks: tuple[GapSeen, ...] = ()
+    search: Search | None = None
     offset_changes: tuple[tuple[float, float], ...] = ()
     readback: Readback | None = None
     readback_due: bool = False
@@ -385,6 +400,49 @@ class RunState:
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
 
+    def approach_at(self, x_mm: float, y_mm: float) -> Approach:
+        """Where the gauge may drag at a place, with what was felt and seen there so far."""
+        if (found := self._search_at(x_mm, y_mm)) is not None:
+            return found.approach
+        drag, sd = self.drag_height(x_mm, y_mm)
+        return Approach.over(
+            drag,
+            sd,
+            scale=self.feel,
+            gauge_mm=self.drag_gap_mm,
+            step_mm=self.setup.machine.z_step_mm,
+            seen_above="done" in (self.checks.get("rough_zero"), self.checks.get("rough_stop_up")),
+        )
+
+    def _search_at(self, x_mm: float, y_mm: float) -> Search | None:
+        found = self.search
+        if found is None or found.place_mm != (x_mm, y_mm) or found.after is not self.belief:
+            return None
+        return found
+
+    def _searched(self, x_mm: float, y_mm: float, approach: Approach, rise_mm: float = 0.0) -> "RunState":
+        """The belief with all that was felt and seen on the way down to one place, told once and not answer by answer.
+
+        Once the drag was met, or plainly seen, what the answers say of it beside the belief from before (the posterior
+        divided by its prior, both taken for normal); until then only between which heights it lies.
+        """
+        search = self._search_at(x_mm, y_mm)
+        before = search.before if search is not None else self.belief
+        start = replace(self, belief=before, search=None)
+        row = before.drag_row(x_mm, y_mm)
+        lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
+        zero = before.shift_mm + lift + rise_mm - self.drag_gap_mm
+        was, was_sd = start.drag_height(x_mm, y_mm)
+        mean, sd = approach.drag
+        if (approach.touched or approach.looks) and sd < 0.9 * was_sd:
+            tau = 1 / sd**2 - 1 / was_sd**2
+            told = before.read(row, zero + (mean / sd**2 - was / was_sd**2) / tau, tau**-0.5)
+        else:
+            free = min((z for z, feel in approach.felt if feel == "free"), default=np.inf)
+            low = max((z for z, feel in approach.felt if feel != "free"), default=-np.inf)
+            told = before.felt(row, zero + low, zero + free, self.feel.scatter_mm) if approach.felt else before
+        return replace(start, belief=told, search=Search((x_mm, y_mm), approach, before, told))
+
     def first_try_mm(self, x_mm: float, y_mm: float) -> float:
         """Where the gauge is tried first when drag at z 0 is expected: there, or as low as is safe."""
         return round(max(0.0, self.safe_mm(x_mm, y_mm)), 2)
@@ -476,6 +534,8 @@ class RunState:
                 return self._read(entry, what)
             case Felt():
                 return self._felt(entry.id, what, entry.station)
+            case GapSeen():
+                return self._gap_seen(what)
             case MeshPlanned():
                 return replace(self, mesh_plan=what, soundings=())
             case MeshPoint():
@@ -875,15 +935,24 @@ class RunState:
     def _felt(self, entry_id: str, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
         now = self.changed()
-        feel = self.feel
         rise = float(now.warp_mm([(what.x_mm, what.y_mm)])[0]) if station == "tram" else 0.0
+        if station == "offset" or (station == "tram" and what.screw is not None and self.way == "read_all"):
+            approach = now.approach_at(what.x_mm, what.y_mm).feel(what.z_mm, what.feel)
+            now = now._searched(what.x_mm, what.y_mm, approach, rise)
+            if station == "offset":
+                return replace(now, moves=(*now.moves, what))
+            drag, sd = approach.drag
+            if not approach.touched or sd > TRAM.stepped_sd_mm:
+                return now
+            # Known well enough: this screw has been read in this round.
+            j = self.setup.machine.screw(str(what.screw))
+            return replace(now, round_read={**now.round_read, j: drag})
+        feel = self.feel
         at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0]) + rise
         belief = advice.felt(now.belief, what.x_mm, what.y_mm, at, what.feel, self.drag_gap_mm, feel)
         now = replace(now, belief=belief)
-        if station == "mesh":
-            return now
         if station != "tram":
-            return replace(now, moves=(*now.moves, what))
+            return now
         if what.screw is None:
             return replace(now, centre_felt=what)
         j = self.setup.machine.screw(what.screw)
@@ -894,15 +963,13 @@ class RunState:
                 return replace(now, at_screw=j)
             stop = TramStop(entry_id, j, 0, spread_mm=belief.spread()[0], feel=what.feel)
             return replace(now, pending=j, at_screw=None, stops=(*now.stops, stop))
-        drag, sd = now.drag_height(what.x_mm, what.y_mm)
-        if self.way != "read_all" or sd > TRAM.stepped_sd_mm:
-            return now
-        # Known well enough: this screw has been read in this round.
-        return replace(now, round_read={**now.round_read, j: drag})
+        return now
 
-    def apply_felt(self, what: Felt) -> "RunState":
-        """The state if the gauge had been felt so, for looking ahead: nothing is kept."""
-        return self._felt("", what, "mesh")
+    def _gap_seen(self, what: GapSeen) -> "RunState":
+        x, y = self.setup.plate.centre
+        now = self.changed()
+        approach = now.approach_at(x, y).look(what.z_mm, what.gap_mm)
+        return replace(now._searched(x, y, approach), looks=(*now.looks, what))
 
     def _mesh_point(self, what: MeshPoint, at_s: float) -> "RunState":
         plan = self.mesh_plan
@@ -963,6 +1030,7 @@ class RunState:
             belief=now.belief.nozzle_moved(shift),
             stored_mm=what.stored_mm,
             moves=(),
+            looks=(),
             offset_changes=(*now.offset_changes, (self.stored_mm, what.stored_mm)),
             mesh_since_offset=False,
             readback=None,

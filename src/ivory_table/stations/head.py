@@ -130,7 +130,7 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
         "prepare": bool(s.checks or s.heated),
         "tram": bool(s.stops or s.round_read),
         "mesh": s.mesh is not None or bool(s.mesh_points),
-        "offset": bool(s.moves or s.offset_changes),
+        "offset": bool(s.moves or s.looks or s.offset_changes),
         "first_layer": bool(s.proofs),
         "sign_off": s.signed_off is not None,
     }
@@ -289,6 +289,8 @@ def words_for(entry: Entry, machine: Machine) -> str:
             return f"{w.screw or f'({w.x_mm:g}, {w.y_mm:g})'}: {signed(w.value_mm, 3)} mm by {w.instrument}"
         case "felt":
             return f"{w.feel} at z {signed(w.z_mm, 3)}"
+        case "gap_seen":
+            return f"the gap looks like {w.gap_mm:g} mm at z {signed(w.z_mm, 3)}"
         case "mesh_planned":
             return f"mesh of {w.columns} x {w.rows} begun"
         case "mesh_point":

@@ -7,7 +7,7 @@ import numpy as np
 from pydantic import Field
 
 from ivory_table.core.entries import Felt, OffsetSet, Readback
-from ivory_table.core.offset import StoredChange, change, convention, next_move, stored_after
+from ivory_table.core.offset import StoredChange, change, convention, stored_after
 from ivory_table.core.run import RunState
 from ivory_table.core.value import StoredMm, Value
 
@@ -17,8 +17,11 @@ from .sheet import Figure, Sheet, Spot, height_field, sheet_of, signed
 
 
 class Move(Value):
+    """One height that was tried: how the gauge slid there, or how large the gap looked."""
+
     z_mm: float
-    feel: str
+    feel: str | None = None
+    gap_mm: float | None = None
 
 
 class OffsetView(Value):
@@ -28,6 +31,8 @@ class OffsetView(Value):
     step: Literal["feel", "set", "read_back", "done"]
     place_mm: tuple[float, float]
     next_z_mm: float | None
+    #: Far from the plate an eye tells more than a gauge: how large the gap under the tip looks.
+    look_helps: bool
     drag_z_mm: float
     drag_sd_mm: float
     moves: tuple[Move, ...]
@@ -54,6 +59,7 @@ class Now:
 
     step: Literal["feel", "set", "read_back", "done"]
     next_z_mm: float | None
+    look_helps: bool
     drag_z_mm: float
     sd_mm: float
     wanted: StoredChange
@@ -65,13 +71,15 @@ def now_at(run: OpenRun) -> Now:
     how = convention(machine.convention, run.manner)
     cx, cy = run.setup.plate.centre
     drag_z, sd = state.drag_height(cx, cy)
-    last = state.moves[-1] if state.moves else None
-    next_z = next_move(drag_z, sd, last.z_mm if last else None, last.feel if last else None, machine.z_step_mm)
+    approach = state.approach_at(cx, cy)
+    next_z = approach.next_mm()
+    if state.moves or state.looks:
+        drag_z, sd = approach.drag
     wanted = stored_after(state.stored_mm, _shift_wanted(state, cx, cy), how, machine.z_step_mm)
     step: Literal["feel", "set", "read_back", "done"]
     if state.readback_due:
         step = "read_back"
-    elif state.moves:
+    elif state.moves or state.looks:
         step = "set" if next_z is None else "feel"
     elif not state.offset_changes:
         step = "feel"
@@ -79,7 +87,7 @@ def now_at(run: OpenRun) -> Now:
         # A mesh that came after the offset moved the zero: what is known already says by how much.
         moved = state.mesh_since_offset and abs(wanted.shift_mm) > max(2 * machine.z_step_mm, 2 * sd)
         step = "set" if moved else "done"
-    return Now(step, next_z, drag_z, sd, wanted)
+    return Now(step, next_z, step == "feel" and approach.look_helps, drag_z, sd, wanted)
 
 
 def view(run: OpenRun) -> OffsetView:
@@ -114,7 +122,11 @@ def view(run: OpenRun) -> OffsetView:
         next_z_mm=next_z,
         drag_z_mm=drag_z,
         drag_sd_mm=sd,
-        moves=tuple(Move(z_mm=m.z_mm, feel=m.feel) for m in state.moves),
+        look_helps=now.look_helps,
+        moves=(
+            *(Move(z_mm=m.z_mm, gap_mm=m.gap_mm) for m in state.looks),
+            *(Move(z_mm=m.z_mm, feel=m.feel) for m in state.moves),
+        ),
         wanted=wanted,
         drag_is_zero=at_drag,
         gauge_words=f"{gauge.name}, measured {gauge.thickness_mm:.2f} mm: taken off"

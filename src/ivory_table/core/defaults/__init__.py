@@ -79,7 +79,18 @@ class _Offset(Value):
     sd_wanted_mm: float
     deepest_press_mm: float
     start_above_sd: float
+    press_risk: float
     floor_mm: float
+    unknown_sd_mm: float
+    unknown_near: float
+    above_share: float
+    above_seen_mm: float
+    above_unseen_mm: float
+    astray: float
+    slip: float
+    eye_share: float
+    eye_habit: float
+    eye_from_mm: float
 
 
 class _Band(Value):

@@ -6,6 +6,7 @@ from uuid import uuid4
 
 import numpy as np
 
+from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.entries import (
     Felt,
@@ -13,9 +14,8 @@ from ivory_table.core.entries import (
     Station,
     What,
 )
-from ivory_table.core.gauge import FEELS, Feel
-from ivory_table.core.motion import Step, come_down, go, lift, lowest_mm, probe_at
-from ivory_table.core.offset import next_move
+from ivory_table.core.gauge import FEELS
+from ivory_table.core.motion import Step, come_down, go, lift, probe_at
 from ivory_table.core.proof import ZoneCount
 from ivory_table.core.run import RunState
 from ivory_table.link.session import Cancelled, Refusal, Session
@@ -97,10 +97,8 @@ class Descent:
     #: The screw that the place is, if it is one.
     screw: str | None
     z: float
-    #: The lowest height at which the gauge was free: no harm is done above it.
-    free: float | None = None
-    #: The height that was tried last, and the feel there.
-    tried: tuple[float, Feel] | None = None
+    #: What was felt here on the way down, over what was believed; None before the first answer.
+    approach: Approach | None = None
 
     @classmethod
     def over(cls, work: Work, x: float, y: float, name: str, screw: str | None = None) -> "Descent":
@@ -109,29 +107,29 @@ class Descent:
 
     def next_mm(self, state: RunState) -> float | None:
         """The next height to try; None once the drag is known well enough."""
-        z, feel = self.tried or (None, None)
-        return next_move(*state.drag_height(self.x, self.y), z, feel, state.setup.machine.z_step_mm)
+        return self.at(state).next_mm()
+
+    def at(self, state: RunState) -> Approach:
+        return self.approach or state.approach_at(self.x, self.y)
 
     def lowest_mm(self, state: RunState) -> float:
-        return lowest_mm(state, self.x, self.y, self.free)
+        return self.at(state).lowest_mm
 
     def down(self, state: RunState, z: float) -> None:
-        self.work.send(*come_down(state, self.work.session.manner, self.x, self.y, z, self.z, self.free))
+        self.work.send(*come_down(state, self.work.session.manner, self.x, self.y, z, self.z, self.at(state)))
         self.z = self.work.settle()[2]
 
     def lift(self) -> None:
         """Up, and what was felt is of before: something is to be turned."""
         self.work.send(lift(self.work.state, self.work.session.manner))
-        self.z, self.free, self.tried = self.work.settle()[2], None, None
+        self.z, self.approach = self.work.settle()[2], None
 
     def feel(self, state: RunState, z: float) -> Felt:
         """Down to `z`, and how the gauge slides there."""
         self.down(state, z)
         asked = f"{self.name}, z {self.z:.3f}: slide the {state.setup.gauge.name} under the tip."
         feel: Any = self.work.session.question(asked, LOOSEST_FIRST, "feel")
-        self.tried = (self.z, feel)
-        if feel == "free":
-            self.free = self.z if self.free is None else min(self.free, self.z)
+        self.approach = self.at(state).feel(round(self.z, 4), feel)
         return Felt(x_mm=self.x, y_mm=self.y, z_mm=round(self.z, 4), feel=feel, screw=self.screw)
 
     def no_end(self) -> Cancelled:
@@ -146,13 +144,11 @@ def feel_down(work: Work, x: float, y: float, name: str, *, screw: str | None = 
     for _ in range(MOST_ANSWERS):
         z = tip.next_mm(state)
         if z is None:
-            return state.drag_height(x, y)[0]
+            return tip.at(state).drag[0]
         felt = tip.feel(state, max(z, tip.lowest_mm(state)))
         if keep:
             work.keep(felt, "hand")
             state = work.state
-        else:
-            state = state.apply_felt(felt)
     raise tip.no_end()
 
 

@@ -1,0 +1,196 @@
+"""Coming down to a gauge from anywhere: where the drag may lie, and how far the next move may go.
+
+A belief on a grid of heights, since it spans millimetres on the way down and hundredths at the end, and one-sided
+answers make it anything but Gaussian. Many times "free" on the way down says no more than the lowest of them: the
+cuts, the slip and the gauge are the same each time, so they must not add up to a drag that nobody felt.
+Lengths in mm; heights are commanded z at one place, up positive.
+"""
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+from scipy.special import ndtr
+
+from .defaults import OFFSET
+from .gauge import FEELS, Feel, FeelScale, feel_interval
+from .value import Array
+
+#: The grid: finer than a tenth of what is wanted of the drag, over all the heights a tip may hang at.
+_STEP_MM = 0.002
+_LOWEST_MM, _HIGHEST_MM = -6.6, 1.6
+#: The feels that bound the drag from one side only, and the direction in which they say less.
+_ONE_SIDED: tuple[tuple[Feel, int], ...] = (("free", 1), ("stuck", -1))
+
+
+@dataclass(frozen=True, eq=False)
+class Approach:
+    """What was felt and seen at one place, over what was believed before: `heights` (n,) and `log_prior` (n,) of the drag."""
+
+    heights: Array
+    log_prior: Array
+    scale: FeelScale
+    #: The gauge's thickness, as far as it counts: an eye sees it in the gap.
+    gauge_mm: float
+    step_mm: float
+    felt: tuple[tuple[float, Feel], ...] = ()
+    #: (height of the tip, gap as the eye told it).
+    looks: tuple[tuple[float, float], ...] = ()
+
+    @classmethod
+    def over(
+        cls,
+        drag_mm: float,
+        sd_mm: float,
+        *,
+        scale: FeelScale,
+        gauge_mm: float,
+        step_mm: float,
+        seen_above: bool,
+    ) -> "Approach":
+        """Before the first answer: the drag is believed at `drag_mm` +- `sd_mm`.
+
+        Where nobody knows it (sd of `OFFSET.unknown_sd_mm` and more) the tip hangs anywhere up to some mm above the plate
+        at z 0. It may be below: hardly, where somebody has seen it stop above the plate (`seen_above`), else
+        as far as a wrong offset takes it.
+        """
+        low, high = min(_LOWEST_MM, drag_mm - 5 * sd_mm), max(_HIGHEST_MM, drag_mm + 5 * sd_mm)
+        heights = np.asarray(np.arange(round(low / _STEP_MM), round(high / _STEP_MM) + 1) * _STEP_MM, dtype=float)
+        near = np.exp(-0.5 * ((heights - drag_mm) / sd_mm) ** 2)
+        if sd_mm < OFFSET.unknown_sd_mm:
+            share = OFFSET.astray
+            # Higher than all that was believed it is not: the tip would have met the plate.
+            anywhere = (heights <= drag_mm + 4 * sd_mm).astype(float)
+            p = (1 - share) * near / near.sum() + share * anywhere / anywhere.sum()
+            p = np.maximum(p, 1e-300)
+        else:
+            above = np.maximum(heights - gauge_mm, 0.0)
+            hang = above == 0
+            down = OFFSET.unknown_near * near * hang / (near * hang).sum()
+            down = down + (1 - OFFSET.unknown_near) * hang / hang.sum()
+            reach = OFFSET.above_seen_mm if seen_above else OFFSET.above_unseen_mm
+            up = ~hang * np.exp(-above / reach)
+            p = np.maximum((1 - OFFSET.above_share) * down + OFFSET.above_share * up / up.sum(), 1e-300)
+        return cls(heights, np.log(p), scale, gauge_mm, step_mm)
+
+    def feel(self, z_mm: float, feel: Feel) -> "Approach":
+        """The gauge slid under the tip at `z_mm`."""
+        return replace(self, felt=(*self.felt, (z_mm, feel)))
+
+    def look(self, z_mm: float, gap_mm: float) -> "Approach":
+        """With the tip at `z_mm` the gap under it looks about so large."""
+        return replace(self, looks=(*self.looks, (z_mm, gap_mm)))
+
+    # What is believed
+
+    @cached_property
+    def p(self) -> Array:
+        """(n,) probability of each height of the grid."""
+        log_p = self.log_prior + sum((self._told(z, feel) for z, feel in self._counting), np.zeros(len(self.heights)))
+        if self.looks:
+            log_p = log_p + self._seen()
+        p = np.exp(log_p - log_p.max())
+        return np.asarray(p / p.sum())
+
+    @property
+    def _counting(self) -> list[tuple[float, Feel]]:
+        """The answers that count: of `free` the lowest, of `stuck` the highest, and of the same those plainly apart; of the others each."""
+        told = [(z, feel) for z, feel in self.felt if feel not in ("free", "stuck")]
+        apart = 3 * self.scale.scatter_mm
+        for feel, away in _ONE_SIDED:
+            last = -np.inf
+            for z in sorted(away * z for z, said in self.felt if said == feel):
+                if z >= last + apart:
+                    told.append((away * z, feel))
+                    last = z
+        return told
+
+    def _told(self, z_mm: float, feel: Feel) -> Array:
+        """ln of how likely a feel is, for a drag at each height; a few answers tell nothing (a gauge that catches elsewhere)."""
+        low, high = feel_interval(feel, 0.0, self.scale)
+        gap = z_mm - self.heights
+        s = self.scale.scatter_mm
+        p = ndtr((high - gap) / s) - ndtr((low - gap) / s)
+        return np.asarray(np.log((1 - OFFSET.slip) * p + OFFSET.slip / 5))
+
+    def _seen(self) -> Array:
+        """ln of how likely what was seen is. An eye tells a gap to a share of it, beside a habit that all its looks share.
+
+        ln(told / gap) = habit + noise; what is below `eye_from_mm` is left to the gauge.
+        """
+        total = np.full(len(self.heights), -np.inf)
+        habits = OFFSET.eye_habit * np.linspace(-2.5, 2.5, 11)
+        weights = -0.5 * (habits / OFFSET.eye_habit) ** 2
+        for habit, weight in zip(habits, weights, strict=True):
+            log_p = np.full(len(self.heights), weight)
+            for z, told in self.looks:
+                gap = np.maximum(z - self.heights + self.gauge_mm, 0.02)
+                off = np.log(max(told, OFFSET.eye_from_mm) / np.maximum(gap, OFFSET.eye_from_mm)) - habit
+                p = np.exp(-0.5 * (off / OFFSET.eye_share) ** 2)
+                log_p = log_p + np.log((1 - OFFSET.slip) * p + OFFSET.slip * 0.05)
+            total = np.logaddexp(total, log_p)
+        return total
+
+    @cached_property
+    def drag(self) -> tuple[float, float]:
+        """Median and half the middle 68 % of the height at which the gauge drags: one sd where it is found, deaf to a slip."""
+        low, middle, high = (self.quantile(share) for share in (0.159, 0.5, 0.841))
+        # The grid's own step is no knowledge.
+        return middle, max((high - low) / 2, _STEP_MM)
+
+    def quantile(self, share: float) -> float:
+        return float(self.heights[min(int(np.searchsorted(np.cumsum(self.p), share)), len(self.heights) - 1)])
+
+    @property
+    def touched(self) -> bool:
+        """Whether the drag itself was felt, or both sides of it."""
+        feels = {feel for _, feel in self.felt}
+        return "drag" in feels or bool(feels & {"free", "brush"} and feels & {"snag", "stuck"})
+
+    @property
+    def found(self) -> bool:
+        return self.touched and self.drag[1] <= OFFSET.sd_wanted_mm
+
+    @property
+    def lowest_mm(self) -> float:
+        """The lowest height to go to: deeper, the gauge would be pressed by more than `OFFSET.deepest_press_mm` more
+        often than `OFFSET.press_risk`. From where it was felt free, `OFFSET.closest_step_mm` presses no deeper either."""
+        deepest = self.quantile(1 - OFFSET.press_risk) - OFFSET.deepest_press_mm
+        free = min((z for z, feel in self.felt if feel == "free"), default=np.inf)
+        return max(min(deepest, free - OFFSET.closest_step_mm), OFFSET.floor_mm)
+
+    @property
+    def look_helps(self) -> bool:
+        """Whether an eye's guess at the gap would save moves: before the gauge has met anything, and far off."""
+        return not self.touched and self.drag[1] > OFFSET.eye_from_mm and not any(f != "free" for _, f in self.felt)
+
+    def next_mm(self) -> float | None:
+        """The height to try next, in steps of the machine; None once the drag is found.
+
+        As low as is safe while nothing was met; then where the answer is expected to leave the least doubt.
+        """
+        if self.found:
+            return None
+        step = self.step_mm
+        floor = np.ceil(self.lowest_mm / step - 1e-9) * step
+        free = [z for z, feel in self.felt if feel == "free"]
+        if not self.touched and all(feel == "free" for _, feel in self.felt):
+            z = max(floor, np.round(self.quantile(0.5) / step) * step)
+            if free and z >= min(free) - step / 2:
+                z = max(floor, min(free) - step)
+            return round(float(z), 6)
+        around = np.round((self.drag[0] + np.arange(-8, 9) * max(step, 0.005)) / step) * step
+        options = np.unique(np.maximum(around, floor))
+        left = [self._expected_doubt(float(z)) for z in options]
+        return round(float(options[int(np.argmin(left))]), 6)
+
+    def _expected_doubt(self, z_mm: float) -> float:
+        """The entropy that a feel at `z_mm` is expected to leave: the place that tells most (Lindley 1956)."""
+        alive = self.p > 1e-6
+        p, gap = self.p[alive], z_mm - self.heights[alive]
+        s, doubt = self.scale.scatter_mm, 0.0
+        for feel in FEELS:
+            low, high = feel_interval(feel, 0.0, self.scale)
+            both = p * ((1 - OFFSET.slip) * (ndtr((high - gap) / s) - ndtr((low - gap) / s)) + OFFSET.slip / 5)
+            doubt -= float(both @ np.log(both / both.sum()))
+        return doubt

@@ -1,0 +1,146 @@
+"""Coming down to a gauge from anywhere: never pressed deep, nothing found that nobody felt, and an end to it."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.stats import norm
+
+from ivory_table.core.approach import Approach
+from ivory_table.core.defaults import OFFSET
+from ivory_table.core.entries import Felt, GapSeen
+from ivory_table.core.gauge import FEELS, Feel, FeelScale
+from ivory_table.core.run import RunState
+from tests.conftest import after, setup_for
+
+SCALE = FeelScale()
+
+
+def over(drag: float = 0.1, sd: float = 0.1, *, seen_above: bool = False, scale: FeelScale = SCALE) -> Approach:
+    return Approach.over(drag, sd, scale=scale, gauge_mm=0.1, step_mm=0.01, seen_above=seen_above)
+
+
+def felt_at(z: float, drag: float, rng: np.random.Generator) -> Feel:
+    return FEELS[int(np.searchsorted(SCALE.cuts_mm, z - drag + rng.normal(0, SCALE.scatter_mm)))]
+
+
+def come_down(
+    drag: float, start: Approach, rng: np.random.Generator, *, eye: bool = False
+) -> tuple[Approach, int, float]:
+    """The approach at its end, how many heights were tried, and how deep the gauge was pressed at worst."""
+    at, pressed, habit = start, -9.0, rng.normal(0, OFFSET.eye_habit)
+    for moves in range(100):
+        z = at.next_mm()
+        if z is None:
+            return at, moves, pressed
+        pressed = max(pressed, drag - z)
+        gap = z - drag + 0.1
+        if eye and at.look_helps and gap > OFFSET.eye_from_mm:
+            at = at.look(z, gap * np.exp(habit + rng.normal(0, OFFSET.eye_share)))
+        else:
+            at = at.feel(z, felt_at(z, drag, rng))
+    raise AssertionError("the search does not end")
+
+
+def test_a_feel_is_the_textbook_update() -> None:
+    """One drag over a normal belief, against the same product on scipy's normals."""
+    at = over(0.1, 0.05).feel(0.12, "drag")
+    grid = np.linspace(-0.3, 0.5, 8001)
+    _, low, high, _ = SCALE.cuts_mm
+    like = norm.cdf((high - 0.12 + grid) / SCALE.scatter_mm) - norm.cdf((low - 0.12 + grid) / SCALE.scatter_mm)
+    p = norm.pdf(grid, 0.1, 0.05) * like
+    assert at.drag[0] == pytest.approx(grid @ p / p.sum(), abs=0.003)
+
+
+@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("eye", [False, True])
+def test_from_anywhere_it_ends_at_the_drag_and_does_not_press_deep(seed: int, eye: bool) -> None:
+    rng = np.random.default_rng([seed, 77])
+    drag = 0.1 - rng.uniform(0.2, 4.0)
+    at, moves, pressed = come_down(drag, over(0.1, 0.5, seen_above=True), rng, eye=eye)
+    assert at.drag[0] == pytest.approx(drag, abs=4 * OFFSET.sd_wanted_mm)
+    assert moves <= (30 if eye else 50)
+    assert pressed <= 0.15
+
+
+@settings(max_examples=25)
+@given(st.floats(-0.3, 0.3), st.floats(0.03, 0.15), st.integers(0, 10**6))
+def test_where_it_is_roughly_known_a_handful_of_moves_finds_it(off: float, sd: float, seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    at, moves, _ = come_down(0.1 + off * sd, over(0.1, sd), rng)
+    assert at.found
+    assert moves <= 25
+
+
+def test_free_said_again_and_again_finds_nothing() -> None:
+    """Forty times free, down to well below where the drag was believed: the drag is below, and nobody has felt it."""
+    at, tried = over(0.1, 0.5), []
+    for _ in range(42):
+        z = at.next_mm()
+        assert z is not None
+        tried.append(z)
+        at = at.feel(z, "free")
+    assert not at.found
+    assert tried[-1] < -2  # it went on down instead
+    assert at.drag[0] < tried[-1]
+    # The same height again and again says no more than once.
+    once, often = over().feel(0.2, "free"), over()
+    for _ in range(30):
+        often = often.feel(0.2, "free")
+    assert often.drag == once.drag
+
+
+@pytest.mark.parametrize("feels", [("free", "stuck"), ("brush", "snag"), ("drag",)])
+def test_nothing_is_found_before_the_drag_or_both_its_sides_were_felt(feels: tuple[Feel, ...]) -> None:
+    at = over(0.1, 0.01)
+    assert not at.found
+    for k, feel in enumerate(feels):
+        assert not at.touched
+        at = at.feel(0.12 - 0.02 * k, feel)
+    assert at.touched
+
+
+def test_where_nobody_has_seen_the_tip_above_the_plate_it_begins_higher() -> None:
+    seen, unseen = (over(0.1, 0.5, seen_above=s).next_mm() for s in (True, False))
+    assert 0.1 < seen < 0.6 < unseen < 1.5
+
+
+def test_an_eye_takes_most_of_the_way_at_once() -> None:
+    far = over(0.1, 0.5).look(1.0, 3.5)
+    near = over(0.1, 0.5).look(1.0, 0.8)
+    assert far.next_mm() < -0.3 < 0.1 < near.next_mm()
+    assert over().look_helps is False  # a tenth is for the gauge
+    # A habit shows from look to look: what was told large each time is believed less.
+    twice = far.look(far.next_mm(), 1.2)
+    assert twice.drag[1] < far.drag[1]
+
+
+def test_a_run_that_felt_nothing_stores_nothing() -> None:
+    """A stored value of 0 and a plate nobody has touched: free all the way down is not a drag."""
+    setup = setup_for("kestrel")
+    state, (cx, cy) = RunState.start(setup), setup.plate.centre
+    for _ in range(20):
+        z = state.approach_at(cx, cy).next_mm()
+        state = after(state, Felt(x_mm=cx, y_mm=cy, z_mm=z, feel="free"), station="offset")
+    assert not state.search.approach.found
+    assert state.drag_height(cx, cy)[1] > 0.05
+
+
+@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren", "bittern"])
+def test_the_belief_takes_what_was_found_once(machine: str) -> None:
+    """A noiseless feel at a made-up height: the belief has the drag where the search has it, and as surely."""
+    setup = setup_for(machine)
+    state, (cx, cy) = RunState.start(setup), setup.plate.centre
+    drag = -0.31 + setup.gauge.thickness_mm
+    state = after(state, GapSeen(z_mm=1.5, gap_mm=1.9), station="offset")
+    for _ in range(60):
+        z = state.approach_at(cx, cy).next_mm()
+        if z is None:
+            break
+        feel = FEELS[int(np.searchsorted(SCALE.cuts_mm, z - drag))]
+        state = after(state, Felt(x_mm=cx, y_mm=cy, z_mm=z, feel=feel), station="offset")
+    found, sd = state.search.approach.drag
+    mean, believed_sd = state.drag_height(cx, cy)
+    assert found == pytest.approx(drag, abs=0.02)
+    assert mean == pytest.approx(found, abs=0.003)
+    assert believed_sd == pytest.approx(sd, rel=0.2)
