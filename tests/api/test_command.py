@@ -4,6 +4,7 @@ import os
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import sys
 import sysconfig
@@ -15,6 +16,8 @@ from pathlib import Path
 
 import httpx
 import pytest
+
+from ivory_table.store.workshop import Workshop
 
 ROOT = Path(__file__).parents[2]
 
@@ -108,3 +111,38 @@ def test_the_wheel_alone_serves_the_demo_from_a_clean_venv(tmp_path: Path) -> No
         assert httpx.get(address + script).status_code == 200
         assert len(httpx.get(f"{address}/api/bench").json()["machines"]) == 4
     shutil.rmtree(tmp_path / "clean")
+
+
+def ends(*arguments: str) -> subprocess.CompletedProcess[str]:
+    return subprocess.run(
+        [sys.executable, "-m", "ivory_table.cli", "serve", *arguments],
+        capture_output=True,
+        text=True,
+        timeout=60,
+        check=False,
+    )
+
+
+def test_what_keeps_it_from_starting_is_one_sentence(tmp_path: Path) -> None:
+    """A newer or broken database, a folder that cannot be made, a port that is taken: no traceback."""
+    newer, broken = tmp_path / "newer", tmp_path / "broken"
+    Workshop(newer / "workshop.db").close()
+    with sqlite3.connect(newer / "workshop.db") as file:
+        file.execute("insert into migratehistory (name, migrated_at) values ('999_from_the_future', '2030-01-01')")
+    broken.mkdir()
+    (broken / "workshop.db").write_bytes(b"this is no database" * 100)
+    (tmp_path / "a file").write_text("")
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = str(taken.getsockname()[1])
+        for wrong, words in (
+            (ends("--data", str(newer), "--port", "18799"), "newer Ivory Table"),
+            (ends("--data", str(broken), "--port", "18799"), "cannot be opened as a workshop"),
+            (ends("--data", str(tmp_path / "a file" / "below"), "--port", "18799"), "cannot be made or used"),
+            (ends("--data", str(tmp_path / "good"), "--port", port), f"Port {port} cannot be used"),
+        ):
+            assert wrong.returncode == 1
+            assert words in wrong.stderr
+            assert "Traceback" not in wrong.stderr
+            assert len(wrong.stderr.strip().splitlines()) == 1

@@ -26,7 +26,7 @@ from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import Served, TcpPlug
 from ivory_table.stations import extras, first_layer, mesh, offset, on_line, tram
 from ivory_table.stations.desk import Desk, Keep, Refused, StartRun
-from ivory_table.stations.lines import Connect, Lines
+from ivory_table.stations.lines import Connect, Leave, Lines
 from ivory_table.store.workshop import Workshop
 
 
@@ -458,3 +458,64 @@ def test_a_feel_check_on_the_line_keeps_every_try_and_hits_nothing(floor: Floor)
     heights = [t.above_mm for t in floor.run.state.feel_tries]
     assert heights != sorted(heights)
     assert floor.served.person.crashes() == []
+
+
+# Heat that nobody watches
+
+
+def heat(floor: Floor) -> None:
+    floor.start("prepare", "heat")
+    floor.until(lambda: floor.status.bed_target_c)
+
+
+def test_leaving_the_line_switches_the_heaters_off(floor: Floor) -> None:
+    floor.connect()
+    heat(floor)
+    floor.lines.leave(floor.machine, Leave())
+    assert (floor.served.body.bed.target_c, floor.served.body.tip.target_c) == (0, 0)
+    assert floor.status.heat_words == ""
+
+
+def test_a_machine_that_asks_is_asked_about(floor: Floor) -> None:
+    kept = floor.desk.workshop.machine(floor.machine)
+    floor.desk.workshop.keep_machine(kept.model_copy(update={"on_leaving": "ask"}))
+    floor.connect()
+    heat(floor)
+    with pytest.raises(Refused, match=r"is told to heat: plate 60") as asked:
+        floor.lines.leave(floor.machine, Leave())
+    assert asked.value.code == "heaters_on"
+    floor.lines.leave(floor.machine, Leave(heaters="leave"))
+    assert floor.served.body.bed.target_c == 60
+    # It stays on record that it was left hot, until it has said that it is not.
+    assert "plate told 60 °C" in floor.status.heat_words
+
+
+def test_a_server_that_ends_in_order_leaves_no_heater_on(floor: Floor) -> None:
+    floor.connect()
+    heat(floor)
+    floor.lines.close()
+    assert floor.served.body.bed.target_c == 0
+
+
+def test_a_server_that_was_killed_is_told_of_afterwards_and_what_is_hot_is_said(floor: Floor, tmp_path: Path) -> None:
+    floor.connect()
+    heat(floor)
+    # Killed: nobody closes the session. Another server begins on the same folder.
+    session = floor.lines.session(floor.machine)
+    session._end.set()
+    session._port.close()
+    again = Lines(floor.desk, floor.lines.manners, floor.lines.doors, tmp_path / "lines")
+    now = again.status(floor.machine)
+    assert now.bed_target_c is None  # not known is not 0
+    assert "doing 'Heat and hold'" in now.heat_words
+    assert "plate told 60 °C" in now.heat_words
+    again.connect(floor.machine, Connect())
+    floor.until(lambda: again.status(floor.machine).state == "idle")
+    assert "heating already: plate to 60 °C" in again.status(floor.machine).heat_words
+    again.cool(floor.machine)
+    floor.until(lambda: floor.served.body.bed.target_c == 0 and not again.status(floor.machine).heat_words)
+    again.close()
+    assert (
+        Lines(floor.desk, floor.lines.manners, floor.lines.doors, tmp_path / "lines").status(floor.machine).heat_words
+        == ""
+    )

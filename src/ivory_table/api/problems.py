@@ -22,9 +22,8 @@ class Problem(BaseModel):
     field: str | None = Field(default=None, description="The field it belongs beside, when there is one.")
 
 
-RESPONSES: dict[int | str, dict[str, Any]] = {
-    status: {"model": Problem} for status in (400, 403, 404, 405, 409, 413, 422, 500, 507)
-}
+#: Every refusal has the same shape, whatever its status.
+RESPONSES: dict[int | str, dict[str, Any]] = {"default": {"model": Problem, "description": "A refusal."}}
 
 
 def problem(status: int, code: str, message: str, field: str | None = None) -> JSONResponse:

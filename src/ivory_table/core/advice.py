@@ -459,6 +459,8 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
     mark = np.array([s.mm_per_mark * s.sense for s in screws])
     # A whole plate raised together changes nothing here: keep the turns small instead.
     ideal = np.linalg.lstsq(normal + 1e-9 * np.eye(m), -pull, rcond=1e-7)[0]
+    # A plate that seems to want more than this is looked at again before it gets it.
+    ideal = np.clip(ideal, *(TRAM.most_at_once * s * np.array([sc.pitch_mm for sc in screws]) for s in (-1, 1)))
     shifts = np.linspace(-0.5, 0.5, 9) * np.abs(mark).min() * smallest_marks
     best, best_cost = np.zeros(m), np.inf
     for common in shifts:

@@ -7,6 +7,7 @@ from pydantic import AwareDatetime, FailFast, Field, model_validator
 
 from .bead import Grade
 from .beam import BeamReading
+from .eye import Eye
 from .feelcheck import FeelTry
 from .gauge import Feel, FeelScale, Gauge
 from .mesh import MOST_POINTS, MeshSurvey
@@ -261,6 +262,27 @@ class MeshPlanned(Value):
     owns_zero: bool
 
 
+class MeshPointAgain(Value):
+    """One point of the kept mesh measured again, beside a neighbour measured in the same go.
+
+    The survey has a zero of its own day (gauge, offset, drift): only the difference to a neighbour means the same today.
+    """
+
+    kind: Literal["mesh_point_again"] = "mesh_point_again"
+    column: Annotated[int, Field(ge=0, le=24)]
+    row: Annotated[int, Field(ge=0, le=24)]
+    height_mm: FineMm
+    neighbour_column: Annotated[int, Field(ge=0, le=24)]
+    neighbour_row: Annotated[int, Field(ge=0, le=24)]
+    neighbour_height_mm: FineMm
+
+    @model_validator(mode="after")
+    def _two_points(self) -> Self:
+        if (self.column, self.row) == (self.neighbour_column, self.neighbour_row):
+            raise ValueError("A point is measured against another one: give a neighbour.")
+        return self
+
+
 class MeshKept(Value):
     kind: Literal["mesh_kept"] = "mesh_kept"
     survey: MeshSurvey
@@ -336,8 +358,10 @@ class Judged(Value):
     kind: Literal["judged"] = "judged"
     zone: Annotated[int, Field(ge=0, le=8)]
     grade: Grade | None = None
-    caliper_mm: Annotated[float, Field(gt=0, le=2)] | None = None
+    caliper_mm: Annotated[float, Field(gt=0, le=20)] | None = None
     greasy: bool = False
+    #: Said when the caliper is far from what a patch there can be, and right all the same.
+    sure: bool = False
 
     @model_validator(mode="after")
     def _saw_something(self) -> Self:
@@ -391,6 +415,7 @@ What = Annotated[
     | MeshPlanned
     | MeshPoint
     | MeshBase
+    | MeshPointAgain
     | MeshKept
     | MeshUsed
     | OffsetSet
@@ -462,6 +487,11 @@ class RunSetup(Value):
     learnt: Learnt | None = None
     #: This person's feel on this gauge, as far as it is known.
     feel: FeelScale = FeelScale()
+    #: How far their grades of a printed patch scatter, as far as it is known.
+    eye: Eye = Eye()
+    #: The mesh that the machine follows when the run begins, and whether it is switched on.
+    mesh: MeshSurvey | None = None
+    mesh_on: bool = False
     #: What differs from the machine's last run, as ids of changes, and the stored value this foretells.
     changes: tuple[Id, ...] = ()
     foretold_mm: StoredMm | None = None

@@ -10,10 +10,12 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from scipy.special import ndtr
 
 from .bead import Bead, Grade
 from .belief import Belief, normal_points, truncated_moments
 from .defaults import BEAD, JUDGE, TRAM
+from .eye import Eye
 from .value import Array, Value
 
 
@@ -34,6 +36,8 @@ class Site:
     row: Array
     value: float
     sd_mm: float
+    #: A grade's; a caliper's is exact.
+    graded: bool
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +47,10 @@ class FieldPosterior:
     mean: Array
     cov: Array
     sites: tuple[Site, ...]
+    #: ln of how likely the marks were, up to what does not depend on the eye.
+    log_evidence: float = 0.0
+    #: The scatter of the eye it was judged by, in r.
+    eye_scatter: float = BEAD.grade_sd
 
     @property
     def gaps(self) -> tuple[Array, Array]:
@@ -61,17 +69,37 @@ def field_prior(belief: Belief, zones: Array, layer_mm: float, machine_believes:
     return rows, rows @ mean + constant, rows @ cov @ rows.T
 
 
-def estimate_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, sweeps: int = 12) -> FieldPosterior:
+def judged_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, eye: Eye) -> tuple[FieldPosterior, Eye]:
+    """The field by an eye whose scatter is not known, and what the marks tell of that eye.
+
+    The scatter is learnt by the evidence of the marks over its grid; the field is that of its mean.
+    """
+    graded = sum(1 for m in marks if m.grade is not None and not m.greasy)
+    if not graded:
+        return estimate_field(mean, cov, marks, bead, eye.scatter), eye
+    told = np.array([estimate_field(mean, cov, marks, bead, float(s), sweeps=6).log_evidence for s in eye.grid[0]])
+    after = eye.learnt(told, graded)
+    return estimate_field(mean, cov, marks, bead, after.scatter), after
+
+
+def estimate_field(
+    mean: Array,
+    cov: Array,
+    marks: tuple[Mark, ...],
+    bead: Bead,
+    eye_scatter: float = BEAD.grade_sd,
+    sweeps: int = 12,
+) -> FieldPosterior:
     """Expectation propagation over the zones' gaps (z,) and the extrusion error.
 
-    `mean` (z + 1,), `cov` (z + 1, z + 1) in mm. A grade reads gap - layer * extrusion, since
+    `mean` (z + 1,), `cov` (z + 1, z + 1) in mm, `eye_scatter` one sd of a grade in r. A grade reads gap - layer * extrusion, since
     r = gap / (f h); a caliper reads the gap alone. Raises ValueError for an unknown zone.
     """
     z = len(mean) - 1
     rows: list[Array] = []
     kinds: list[tuple[float | tuple[float, float], float, bool]] = []
     bands = bead.bands_mm()
-    scatter = BEAD.grade_sd * bead.layer_mm
+    scatter = eye_scatter * bead.layer_mm
     for mark in marks:
         if not 0 <= mark.zone < z:
             raise ValueError(f"There is no zone {mark.zone + 1} on this proof; it has {z}.")
@@ -120,8 +148,40 @@ def estimate_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead,
         if np.max(np.abs(tau - before) / (tau + 1)) < 1e-4:
             break
     m, v = _with_sites(mean, cov, h, tau, nu)
-    sites = tuple(Site(h[i], nu[i] / tau[i], tau[i] ** -0.5) for i in range(len(h)) if tau[i] > 1e-3)
-    return FieldPosterior(m, v, sites)
+    sites = tuple(Site(h[i], nu[i] / tau[i], tau[i] ** -0.5, kinds[i][2]) for i in range(len(h)) if tau[i] > 1e-3)
+    return FieldPosterior(m, v, sites, _log_evidence(mean, cov, h, tau, nu, kinds, (m, v)), eye_scatter)
+
+
+def _log_evidence(
+    mean: Array,
+    cov: Array,
+    h: Array,
+    tau: Array,
+    nu: Array,
+    kinds: list[tuple[float | tuple[float, float], float, bool]],
+    post: tuple[Array, Array],
+) -> float:
+    """ln of the marks' probability by expectation propagation, without what the calipers add (Rasmussen and Williams 2006, 3.6)."""
+    m, v = post
+    told = tau > 0
+    y, variance = nu[told] / tau[told], 1 / tau[told]
+    seen = h[told] @ cov @ h[told].T + np.diag(variance)
+    off = y - h[told] @ mean
+    total = -0.5 * float(off @ np.linalg.solve(seen, off)) - 0.5 * float(np.linalg.slogdet(seen)[1])
+    for i, (what, sd, ordinal) in enumerate(kinds):
+        if not ordinal or not told[i]:
+            continue
+        s, c = float(h[i] @ v @ h[i]), float(h[i] @ m)
+        precision = max(1 / s - tau[i], 1e-9)
+        cavity_var = 1 / precision
+        cavity_mean = cavity_var * (c / s - nu[i])
+        low, high = what  # type: ignore[misc]
+        log_z = truncated_moments(np.array([cavity_mean]), np.array([cavity_var + sd**2]), low, high)[0]
+        p = (1 - BEAD.slip) * float(np.exp(log_z[0])) + BEAD.slip / 7
+        # The site's own share: N(y; cavity) of a reading with variance 1 / tau.
+        both = cavity_var + 1 / tau[i]
+        total += np.log(p) + 0.5 * np.log(both) + 0.5 * (nu[i] / tau[i] - cavity_mean) ** 2 / both
+    return float(total)
 
 
 def _with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
@@ -194,22 +254,71 @@ class Action(Value):
     p_all_sound: float
     minutes: float
     total_minutes: float
+    #: Proofs still expected after this step; 0 where it ends here.
+    proofs_left: float = 0.0
     shift_mm: float | None = None
     marks: tuple[int, ...] | None = None
     zone: int | None = None
+    #: Zones to clean in the same go: that and the step do not disturb one another.
+    clean: tuple[int, ...] = ()
+    #: Nothing holds anywhere though the height should be right: the plate as a whole is looked at first.
+    whole_plate: bool = False
     reason: str
-
-
-def every_zone_sound(marks: tuple[Mark, ...], zones: int) -> bool:
-    """Whether each zone was judged, and none was graded anything but sound or found greasy."""
-    return len({m.zone for m in marks}) == zones and all(
-        (m.grade == "sound" or (m.grade is None and m.caliper_mm is not None)) and not m.greasy for m in marks
-    )
 
 
 def p_all_sound(gaps: Array, low: float, high: float) -> float:
     """Share of draws (n, z) in which every zone lies inside (low, high)."""
     return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
+
+
+def judged_done(field: FieldPosterior, bead: Bead, marks: tuple[Mark, ...]) -> bool:
+    """Whether every zone was judged and all are believed sound likely enough, whatever one grade on one print said."""
+    z = len(field.mean) - 1
+    if len({m.zone for m in marks}) < z or any(m.greasy for m in marks):
+        return False
+    return p_all_sound(_draws(field, marks, bead), *bead.bands_mm()["sound"]) >= JUDGE.done_at
+
+
+def _draws(field: FieldPosterior, marks: tuple[Mark, ...], bead: Bead) -> Array:
+    """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal.
+
+    Importance resampling: drawn from the normal, weighed by each grade's likelihood over its site. A loose line is
+    nowhere near the plate; the tail of a normal would have it there, and no step closer would be safe.
+    """
+    z = len(field.mean) - 1
+    root = np.linalg.cholesky(field.cov + 1e-12 * np.eye(z + 1))
+    drawn = field.mean + normal_points(4096, z + 1) @ root.T
+    log_weight = np.zeros(len(drawn))
+    for site in (s for s in field.sites if s.graded):
+        log_weight += 0.5 * ((drawn @ site.row - site.value) / site.sd_mm) ** 2
+    bands, scatter = bead.bands_mm(), field.eye_scatter * bead.layer_mm
+    for mark in marks:
+        if mark.grade is not None and not mark.greasy:
+            low, high = bands[mark.grade]
+            seen = drawn[:, mark.zone] - bead.layer_mm * drawn[:, z]
+            p = ndtr((high - seen) / scatter) - ndtr((low - seen) / scatter)
+            log_weight += np.log((1 - BEAD.slip) * p + BEAD.slip / 7)
+    weight = np.exp(log_weight - log_weight.max())
+    upto = np.cumsum(weight / weight.sum())
+    kept = np.searchsorted(upto, (np.arange(2048) + 0.5) / 2048)
+    return np.asarray(drawn[np.minimum(kept, len(drawn) - 1), :z])
+
+
+@dataclass(frozen=True)
+class Before:
+    """What was done since the proof before, and what was known of these zones before any mark."""
+
+    #: The last change of height, positive away, and the last turns; None where the last step was another.
+    shift_mm: float | None = None
+    turns: tuple[float, ...] | None = None
+    #: Mean (z,) and sd (z,) of the gaps before the marks.
+    gaps: tuple[Array, Array] | None = None
+    #: How often the same was printed again with nothing changed.
+    repeats: int = 0
+    #: Proofs printed in this run so far.
+    proofs: int = 1
+    #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
+    measured: frozenset[int] = frozenset()
 
 
 def next_actions(
@@ -224,26 +333,31 @@ def next_actions(
     can_mesh: bool = False,
     mark_mm: Array | None = None,
     reading_sd_mm: float = 0.013,
-    repeats: int = 0,
+    before: Before | None = None,
 ) -> tuple[Action, ...]:
     """Actions ranked by the minutes they are expected to take until every zone is sound.
 
     `knob_moves` (z, m): mm the gap shrinks in each zone per mark of each knob, clockwise from
     above; `mark_mm` (m,) what a mark moves at its support. Two steps are looked ahead:
     total = minutes + (1 - P) again (1 + (1 - P')), P' the chance after the best second action,
-    `again` the minutes of one more correction and proof. Printing again changes nothing but what
-    is known: its second step is the best of the others; after one repeat it is not offered while
-    something else is.
+    `again` the minutes of one more correction and proof. Done is a step of the same kind: it costs the minutes
+    of a part that comes off, with the chance that it does.
+
+    A change is advised only when it leaves the zones likelier sound than they are by `JUDGE.gain`, the hand's and the
+    eye's errors counted; else the same is printed again, which tells more, or it is left as it is. A
+    step closer leaves a gap under `JUDGE.scrape_mm` anywhere in at most `JUDGE.scrape_p` of cases.
     """
+    was = before or Before()
     z = len(field.mean) - 1
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(material)
-    root = np.linalg.cholesky(field.cov[:z, :z] + 1e-12 * np.eye(z))
-    gaps = field.mean[:z] + normal_points(2048, z) @ root.T
-    errors = field.mean[:z] - target
+    gaps = _draws(field, marks, bead)
+    errors = gaps.mean(axis=0) - target
     minutes = JUDGE.minutes
     now = p_all_sound(gaps, low, high)
-    done = every_zone_sound(marks, z) and now >= JUDGE.done_at
+    greasy = tuple(m.zone for m in marks if _looks_greasy(m, field, high))
+    nothing_holds = len(greasy) > z / 2
+    cleaned = JUDGE.clean_helps ** len(greasy)
 
     def by_offset(of: Array) -> tuple[float, Array]:
         shift = best_shift(of, low, high, target, z_step_mm)
@@ -255,52 +369,71 @@ def next_actions(
         turn = best_turns(of, knob_moves, low, high, target)
         hand = np.hypot(TRAM.hand_floor_mm, TRAM.hand_share * np.abs(turn * mark_mm)) * (turn != 0)
         slop = normal_points(len(of), len(turn)) * hand / mark_mm
-        return turn, of - (turn + slop) @ knob_moves.T
+        turned = of - (turn + slop) @ knob_moves.T
+        # Knobs that might scrape are left to the offset.
+        return (turn, turned) if not _might_scrape(turned) else (np.zeros(len(turn)), of)
 
     shift, nudged = by_offset(gaps)
     turn, levelled = by_knobs(gaps)
-    both = max(
-        p_all_sound(by_knobs(nudged)[1], low, high) if len(turn) else 0.0,
-        p_all_sound(by_offset(levelled)[1], low, high),
-    )
+    # In one go: the knobs for what differs from place to place, the offset for what is left of all of it.
+    shape_turn, shaped = by_knobs(gaps + (target - float(gaps.mean())))
+    rest, finished = by_offset(shaped - (target - float(gaps.mean())))
+    both = p_all_sound(finished, low, high) if np.any(shape_turn) and not _might_scrape(finished) else 0.0
     p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
     alone = max(now, p_nudged, p_levelled)
-    actions: list[Action] = []
+    changes: list[Action] = []
 
     def add(kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> None:
+        p, then = cleaned * p, cleaned * then
         again = minutes.proof + minutes.offset
-        total = cost + (1 - p) * again * (1 + (1 - max(p, then)))
+        prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
+        total = cost + minutes.clean * len(greasy) + (prints - 1) * again
         fields = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
-        actions.append(Action.model_validate(fields | more))
+        changes.append(Action.model_validate(fields | {"clean": greasy, "proofs_left": prints} | more))
 
     as_it_is = f"as it is, every zone is sound with {now:.0%}"
-    if done:
-        add("done", now, now, 0.0, as_it_is)
     if shift:
+        held_back = (
+            ""
+            if abs(target - float(gaps.mean()) - shift) < 2 * z_step_mm
+            else ("; further would risk scraping, so it goes there in steps" if shift < 0 else "")
+        )
         add(
             "offset",
             p_nudged,
             max(alone, both),
             minutes.offset + minutes.proof,
             f"the zones run {_signed(float(np.mean(errors)))} mm from the target on average; moving them by "
-            f"{_signed(shift)} mm makes every zone sound with {p_nudged:.0%} instead of {now:.0%}",
+            f"{_signed(shift)} mm makes every zone sound with {p_nudged:.0%} instead of {now:.0%}{held_back}",
             shift_mm=shift,
         )
+    if rest and both > max(p_nudged, p_levelled) + JUDGE.gain / 2:
+        add(
+            "knobs",
+            both,
+            both,
+            minutes.knobs + minutes.offset + minutes.proof,
+            f"the zones differ by {np.ptp(errors):.3f} mm and run {_signed(float(np.mean(errors)))} mm from the target: these turns "
+            f"and then {_signed(rest)} mm in one go make every zone sound with {both:.0%} instead of {now:.0%}",
+            marks=tuple(int(t) for t in shape_turn),
+            shift_mm=rest,
+        )
     if np.any(turn) and knob_moves is not None:
-        before, after = np.ptp(errors), np.ptp(errors - knob_moves @ turn)
+        spread, after = np.ptp(errors), np.ptp(errors - knob_moves @ turn)
         add(
             "knobs",
             p_levelled,
             max(alone, both),
             minutes.knobs + minutes.proof,
-            f"the zones differ by {before:.3f} mm; these turns leave {after:.3f} mm and make every "
+            f"the zones differ by {spread:.3f} mm; these turns leave {after:.3f} mm and make every "
             f"zone sound with {p_levelled:.0%} instead of {now:.0%}",
             marks=tuple(int(t) for t in turn),
         )
+    sds = field.gaps[1]
     if mesh_in_use:
         away = errors - np.median(errors)
         k = int(np.argmax(np.abs(away)))
-        if abs(away[k]) > 0.02:
+        if abs(away[k]) > max(0.02, 2 * sds[k]) and k not in was.measured:
             mended = gaps.copy()
             mended[:, k] = np.median(np.delete(gaps, k, axis=1), axis=1) + reading_sd_mm * normal_points(2048, 1)[:, 0]
             p = p_all_sound(mended, low, high)
@@ -310,44 +443,79 @@ def next_actions(
                 p_all_sound(by_offset(mended)[1], low, high),
                 minutes.measure + minutes.proof,
                 f"with the mesh in use this zone still stands {_signed(float(away[k]))} mm from the others; its "
-                f"mesh point is the likeliest to be wrong ({p:.0%} after measuring it again)",
+                f"mesh point is the likeliest to be wrong ({p:.0%} after measuring it again beside a neighbour)",
                 zone=k,
             )
     elif can_mesh:
-        followed = target + reading_sd_mm * normal_points(2048, z)
-        p = p_all_sound(followed, low, high)
+        # A mesh follows what differs from place to place; what all zones share stays the offset's.
+        followed = gaps.mean(axis=1, keepdims=True) + reading_sd_mm * normal_points(2048, z)
         add(
             "mesh",
-            p,
-            p,
+            p_all_sound(followed, low, high),
+            p_all_sound(by_offset(followed)[1], low, high),
             minutes.mesh + minutes.offset + minutes.proof,
-            f"the zones differ by {np.ptp(errors):.3f} mm in a way that offset and knobs cannot follow; with a "
-            f"mesh in use every zone is sound with {p:.0%}",
+            f"the zones differ by {np.ptp(errors):.3f} mm in a way that offset and knobs cannot follow; with a mesh in "
+            f"use and the offset set after it every zone is sound with {p_all_sound(by_offset(followed)[1], low, high):.0%}",
         )
-    for mark in marks:
-        if _looks_greasy(mark, field, high):
-            p = JUDGE.clean_helps * p_all_sound(np.delete(gaps, mark.zone, axis=1), low, high)
-            add(
-                "clean",
-                p,
-                alone,
-                minutes.clean,
-                f"the gap here is believed to be {field.mean[mark.zone]:.3f} mm, which should hold; "
-                "grease explains it better than height",
-                zone=mark.zone,
-            )
-    if not done and (not actions or not repeats):
-        others = min((a.total_minutes for a in actions), default=minutes.proof)
-        actions.append(
-            Action(
-                kind="print_again",
-                p_all_sound=now,
-                minutes=minutes.proof,
-                total_minutes=minutes.proof + (1 - now) * others,
-                reason=as_it_is,
-            )
+    better = [a for a in changes if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
+    if greasy and not nothing_holds:
+        add(
+            "clean",
+            now,
+            alone,
+            minutes.clean + minutes.proof,
+            f"the gap here is believed to be {field.mean[greasy[0]]:.3f} mm, which should hold; "
+            "grease explains it better than height",
+            zone=greasy[0],
         )
-    return tuple(sorted(actions, key=lambda a: a.total_minutes))
+        better.append(changes[-1])
+    ranked = sorted(better, key=lambda a: a.total_minutes)
+    judged = len({m.zone for m in marks}) == z and not any(m.greasy for m in marks) and not greasy
+    done = Action(kind="done", p_all_sound=now, minutes=0.0, total_minutes=(1 - now) * minutes.failed, reason=as_it_is)
+    best = min((a.total_minutes for a in ranked), default=minutes.proof)
+    again = Action(
+        kind="print_again",
+        p_all_sound=now,
+        minutes=minutes.proof,
+        total_minutes=minutes.proof + (1 - now) * best,
+        proofs_left=1 + (1 - now),
+        reason=as_it_is,
+    )
+    if judged and now >= JUDGE.done_at:
+        return tuple(sorted((done, *ranked), key=lambda a: a.total_minutes))
+    if judged and was.proofs >= JUDGE.proofs_at_most:
+        why = (
+            f"{as_it_is}; after {was.proofs} proofs an eye does not tell it any better. Leave it for what is printed now, or "
+            "measure the patches with a caliper"
+        )
+        return (done.model_copy(update={"reason": why}), *ranked)
+    if nothing_holds and not was.repeats:
+        why = "nothing holds in most zones though the height should be right: what all of them share comes first"
+        return (again.model_copy(update={"whole_plate": True, "reason": why}), *ranked)
+    if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:
+        why = f"{as_it_is}; the best step would take the last one back, so the same print tells more first"
+        return (again.model_copy(update={"reason": why}), *ranked)
+    if ranked:
+        return (*ranked, again)
+    if judged and was.repeats >= JUDGE.repeats_at_most and now >= JUDGE.leave_at:
+        why = f"{as_it_is}, and no step is expected to make that likelier"
+        return (done.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
+    if was.repeats >= JUDGE.repeats_at_most and changes:
+        return tuple(sorted(changes, key=lambda a: -a.p_all_sound))
+    why = f"{as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
+    return (again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
+
+
+def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
+    """Whether a step goes back to about where the last one came from."""
+    if action.shift_mm is not None and action.marks is not None:
+        return False
+    if action.shift_mm is not None and was.shift_mm:
+        return action.shift_mm * was.shift_mm < 0 and abs(action.shift_mm) <= abs(was.shift_mm) + 1.5 * z_step_mm
+    if action.marks is not None and was.turns is not None:
+        pairs = [(new, old) for new, old in zip(action.marks, was.turns, strict=False) if new]
+        return all(new * old < 0 and abs(new) <= abs(old) + 1 for new, old in pairs)
+    return False
 
 
 def _signed(mm: float) -> str:
@@ -355,14 +523,25 @@ def _signed(mm: float) -> str:
     return f"{mm:+.3f}".replace("-", "−")
 
 
+def _might_scrape(gaps: Array) -> bool:
+    """Whether a gap under `JUDGE.scrape_mm` somewhere is likelier than may be, by draws (n, z)."""
+    return bool(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm) > JUDGE.scrape_p)
+
+
 def best_shift(gaps: Array, low: float, high: float, target: float, step_mm: float) -> float:
     """The change of the gap that makes the most draws (n, z) sound in every zone; ties go to the target.
 
-    Draw k is sound for low - min_k <= shift <= high - max_k, so each candidate is two comparisons.
+    Draw k is sound for low - min_k <= shift <= high - max_k, so each candidate is two comparisons. No step closer
+    that might scrape.
     """
     ideal = target - float(gaps.mean())
     reach = max(0.12, abs(ideal) + 0.06)
     options = np.round(np.arange(-reach, reach + step_mm, step_mm) / step_mm) * step_mm
+    lowest = np.sort(gaps.min(axis=1))
+    closest = JUDGE.scrape_mm - float(lowest[int(JUDGE.scrape_p * len(lowest))])
+    options = options[(options >= min(closest, 0.0)) | (options >= 0)]
+    if not len(options):
+        return 0.0
     first, last = low - gaps.min(axis=1), high - gaps.max(axis=1)
     p = np.mean((options[:, None] >= first) & (options[:, None] <= last), axis=1)
     score = p - 0.4 * np.abs(options - ideal)
@@ -395,6 +574,13 @@ def best_turns(gaps: Array, moves: Array, low: float, high: float, target: float
         if not better:
             break
     return best if best_score > score(np.zeros(len(best))) else np.zeros(len(best))
+
+
+def nothing_holds(marks: tuple[Mark, ...], gaps: Array, sds: Array, high: float) -> bool:
+    """Whether most zones that were graded do not hold where, by gaps (z,) and sds (z,) from before, they should."""
+    graded = [m for m in marks if m.grade is not None]
+    odd = [m for m in graded if m.grade in ("loose", "barely") and gaps[m.zone] + 2 * sds[m.zone] < high]
+    return len(odd) > len(graded) / 2
 
 
 def _looks_greasy(mark: Mark, field: FieldPosterior, high: float) -> bool:

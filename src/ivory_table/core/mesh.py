@@ -124,6 +124,15 @@ class Sounding:
     height_mm: float
 
 
+def neighbour_of(survey: MeshSurvey, column: int, row: int) -> tuple[int, int]:
+    """(column, row) of the point that another one is measured again beside: the nearest, towards the middle."""
+    columns, rows = len(survey.grid.xs_mm), len(survey.grid.ys_mm)
+    towards = 1 if column < (columns - 1) / 2 else -1
+    if 0 <= column + towards < columns:
+        return column + towards, row
+    return column, row + (1 if row < (rows - 1) / 2 else -1)
+
+
 def drift_taken_out(soundings: Sequence[Sounding]) -> tuple[dict[tuple[int, int], float], float]:
     """Heights by point with the base point's drift taken out linearly in time, and the closing error in mm.
 

@@ -8,6 +8,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from .defaults import TRAM
+from .eye import Eye
 from .gauge import FeelScale
 from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
 
@@ -181,6 +182,8 @@ class Person(Value):
     name: Label
     initials: Initials
     feels: tuple[OwnFeel, ...] = ()
+    #: How far their grades of a printed patch scatter, learnt from what they judged; None before that.
+    eye: Eye | None = None
     retired: bool = False
 
     def feel_on(self, gauge_id: str) -> FeelScale:

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike
@@ -12,7 +13,7 @@ from .bead import Bead
 from .beam import BeamReading
 from .belief import Belief
 from .changes import change
-from .defaults import BEAD, HEAT, OFFSET, PREPARE, TRAM
+from .defaults import BEAD, HEAT, JUDGE, OFFSET, PREPARE, TRAM
 from .entries import (
     BackedOff,
     BeamRead,
@@ -32,6 +33,7 @@ from .entries import (
     MeshKept,
     MeshPlanned,
     MeshPoint,
+    MeshPointAgain,
     MeshUsed,
     NotReached,
     Nudged,
@@ -61,9 +63,10 @@ from .entries import (
     WhereNoted,
     ZoneCleaned,
 )
+from .eye import Eye
 from .feelcheck import FeelTry
 from .gauge import Feel, FeelScale
-from .judge import FieldPosterior, Mark, estimate_field, field_prior, learn_proof
+from .judge import FieldPosterior, Mark, field_prior, judged_done, judged_field, learn_proof, nothing_holds
 from .mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from .offset import convention, shift_of
 from .plate import Machine, Screw
@@ -121,6 +124,22 @@ class ProofRun:
     nudges: tuple[tuple[int, float], ...] = ()
     #: Zones that were printed; fewer than planned when it was cancelled.
     printed: int | None = None
+    #: What was changed since the proof before: the nozzle's height, positive away; the knobs, in marks.
+    came_by_shift_mm: float = 0.0
+    came_by_turns: tuple[float, ...] | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class JudgedProof:
+    """A proof's zones by everything known: before its marks and after them, and what they tell of the eye."""
+
+    #: Rows (z + 1, d) of the state, and the constant (z + 1,) between them and the gaps.
+    rows: Array
+    constant: Array
+    #: Mean and sd (z,) of the gaps before any mark.
+    before: tuple[Array, Array]
+    field: FieldPosterior
+    eye: Eye
 
 
 @dataclass(frozen=True, eq=False)
@@ -139,7 +158,7 @@ class Guard:
     """Whether the plate answers as was promised, whatever the belief makes of it.
 
     What comes out beyond the promise twice in a row stops the turning: the belief starts afresh and every knob is
-    proved. When that happens again, or the tram does not end, turning on would do no good.
+    proved. Missed once more after that, or where the tram does not end, turning on would do no good.
     """
 
     #: How often in a row what came out was beyond what was promised.
@@ -152,8 +171,9 @@ class Guard:
     since: int = 0
     #: The round that was begun when they were.
     since_round: int = 0
-    #: The spread promised, in mm, by the last turns of all knobs; None where nothing was.
+    #: The spread promised, in mm, by the last turns of all knobs, and the one that was read before them; None where nothing was.
     promised_mm: float | None = None
+    before_mm: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -171,6 +191,7 @@ class RunState:
     thermal: tuple[ThermalReading, ...] = ()
     feel_tries: tuple[FeelTry, ...] = ()
     feel: FeelScale = field(default_factory=FeelScale)
+    eye: Eye = field(default_factory=Eye)
     beam_read: BeamReading | None = None
     beam_level: bool = False
     #: How far each knob has moved its support up in this run, mm.
@@ -195,6 +216,8 @@ class RunState:
     soundings: tuple[Sounding, ...] = ()
     mesh: MeshSurvey | None = None
     mesh_on: bool = False
+    #: Points of the kept mesh that were measured again since it was kept, as (column, row).
+    measured_again: frozenset[tuple[int, int]] = frozenset()
     stored_mm: float = 0.0
     moves: tuple[Felt, ...] = ()
     looks: tuple[GapSeen, ...] = ()
@@ -208,6 +231,9 @@ class RunState:
     nudged_mm: float = 0.0
     speed_percent: float = 100.0
     proofs: tuple[ProofRun, ...] = ()
+    #: What was changed since the newest proof was printed.
+    step_shift_mm: float = 0.0
+    step_turns: tuple[float, ...] | None = None
     signed_off: SignedOff | None = None
 
     @classmethod
@@ -230,7 +256,7 @@ class RunState:
                 TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
             ],
         )
-        return cls(
+        state = cls(
             setup,
             belief,
             setup.machine.screws,
@@ -238,11 +264,60 @@ class RunState:
             changes=setup.changes,
             thermal=setup.study.readings if setup.study else (),
             feel=setup.feel,
+            eye=setup.eye,
             moved_mm=(0.0,) * len(setup.machine.screws),
             beam_level=setup.machine.beam is None,
             sense_known=not setup.machine.screws or any(s.sense_proved for s in setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
         )
+        return state._with_mesh_found()
+
+    def _with_mesh_found(self) -> "RunState":
+        """The mesh that the machine brought into this run: it follows it still, and the plate has most of its form still.
+
+        Its zero is of another day, and knobs may have been turned since: what is told is each height against their
+        mean, as surely as a plate keeps its form.
+        """
+        mesh = self.setup.mesh
+        if mesh is None:
+            return self
+        belief, values = self.belief, mesh.values.ravel()
+        rows = belief.surface.rows(mesh.grid.places)
+        rows, values = rows - rows.mean(axis=0), values - values.mean() + self._mesh_rise(mesh)
+        sd = float(np.hypot(self._mesh_noise(mesh), TRAM.mesh_keeps_mm))
+        for row, value in zip(rows, values, strict=True):
+            belief = belief.read(row, float(value), sd)
+        return replace(self, belief=belief, mesh=mesh, mesh_on=self.setup.mesh_on)
+
+    def _mesh_rise(self, survey: MeshSurvey) -> Array:
+        """(points,) mm that the plate rises, against their mean, from where a mesh was taken to print temperature; zeros where nobody knows."""
+        if survey.bed_c is None or self.study is None:
+            return np.zeros(survey.values.size)
+        try:
+            rise = warp(self.study, self.belief.surface, survey.bed_c, self.setup.filament.bed_c, survey.grid.places)
+        except ValueError:
+            return np.zeros(survey.values.size)
+        return np.asarray(rise - rise.mean())
+
+    @property
+    def mesh_words(self) -> str:
+        """What the mesh in use was taken for, where that is not what is printed now; empty when it fits."""
+        mesh = self.mesh
+        if mesh is None or not self.mesh_on:
+            return ""
+        words = []
+        hot = self.setup.filament.bed_c
+        if mesh.bed_c is None:
+            words.append("At which temperature this mesh was taken is not on record.")
+        elif abs(mesh.bed_c - hot) > HEAT.study_beyond_c:
+            known = self.study is not None and bool(np.any(self._mesh_rise(mesh)))
+            words.append(
+                f"This mesh was taken at {mesh.bed_c:.0f} °C, the plate is printed at {hot:.0f} °C: "
+                + ("the middle moves between, by the thermal study." if known else "the middle may stand otherwise.")
+            )
+        if mesh == self.setup.mesh:
+            words.append("It is the one the machine had when this run began.")
+        return " ".join(words)
 
     @property
     def drag_gap_mm(self) -> float:
@@ -454,26 +529,51 @@ class RunState:
 
     def zone_field(self, proof: ProofRun) -> FieldPosterior:
         """The gaps in the proof's zones, by everything known before it and the marks on it."""
-        return self._field(proof)[1]
+        return self.judged(proof).field
 
-    def _field(self, proof: ProofRun) -> tuple[Array, FieldPosterior, Array]:
-        """Rows (z + 1, d) of the state, the field, and the constant (z + 1,) between them."""
+    def judged(self, proof: ProofRun) -> JudgedProof:
+        """The proof's zones before and after its marks."""
+        newest = self.proofs and proof is self.proofs[-1]
+        return self._newest_judged if newest else self._judge(proof)
+
+    @cached_property
+    def _newest_judged(self) -> JudgedProof:
+        return self._judge(self.proofs[-1])
+
+    @property
+    def proof_done(self) -> bool:
+        """Whether the newest proof shows every zone sound, likely enough."""
+        if not self.proofs or self.proofs[-1].closed:
+            return False
+        proof = self.proofs[-1]
+        if len(proof.marks) < len(proof.plan.zones):
+            return False
+        return judged_done(self.zone_field(proof), proof.plan.bead, tuple(proof.marks.values()))
+
+    def _judge(self, proof: ProofRun) -> JudgedProof:
         zones, layer = proof.plan.places, proof.plan.layer_mm
         believes = self.machine_believes(zones)
         for first, away in proof.nudges:
             # The zones laid before a nudge had not been moved by it.
             believes = believes - np.where(np.arange(len(zones)) < first, away, 0.0)
         rows, mean, cov = field_prior(self.belief, zones, layer, believes)
-        found = estimate_field(mean, cov, tuple(proof.marks.values()), proof.plan.bead)
-        return rows, found, np.append(layer + self.belief.shift_mm + believes, 0.0)
+        bead, marks = proof.plan.bead, tuple(proof.marks.values())
+        z = len(zones)
+        before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
+        if proof.repeats and nothing_holds(marks, *before, bead.bands_mm()["sound"][1]):
+            # Printed again, and still nothing holds: it is the height after all, and what was believed of it is not.
+            cov = cov.copy()
+            cov[:z, :z] += JUDGE.astray_mm**2
+        found, eye = judged_field(mean, cov, marks, bead, self.eye)
+        constant = np.append(layer + self.belief.shift_mm + believes, 0.0)
+        return JudgedProof(rows, constant, before, found, eye)
 
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them."""
         if not self.proofs or self.proofs[-1].closed or not self.proofs[-1].marks:
             return self
-        proof = self.proofs[-1]
-        rows, found, constant = self._field(proof)
-        return replace(self, belief=learn_proof(self.belief, rows, found, constant))
+        found = self.judged(self.proofs[-1])
+        return replace(self, belief=learn_proof(self.belief, found.rows, found.field, found.constant), eye=found.eye)
 
     def apply(self, entry: Entry) -> "RunState":
         """The state after one more entry. Raises ValueError when it cannot be true of this run."""
@@ -542,6 +642,8 @@ class RunState:
                 return self._mesh_point(what, entry.at.timestamp())
             case MeshBase():
                 return self._sounded(Sounding(entry.at.timestamp(), None, what.height_mm))
+            case MeshPointAgain():
+                return self._mesh_point_again(what)
             case MeshKept():
                 return self._mesh_kept(what)
             case MeshUsed():
@@ -555,9 +657,14 @@ class RunState:
             case ProofStarted():
                 before = self.proofs[-1] if self.proofs else None
                 repeats = before.repeats + 1 if before and not before.closed else 0
-                fresh = ProofRun(what.proof, repeats=repeats)
+                fresh = ProofRun(
+                    what.proof,
+                    repeats=repeats,
+                    came_by_shift_mm=self.step_shift_mm,
+                    came_by_turns=self.step_turns,
+                )
                 now = self.changed()
-                return replace(now, proofs=(*now.proofs, fresh))
+                return replace(now, proofs=(*now.proofs, fresh), step_shift_mm=0.0, step_turns=None)
             case Nudged():
                 return self._nudged(what)
             case NudgeMerged():
@@ -632,7 +739,8 @@ class RunState:
         if not beyond:
             return replace(self, guard=replace(self.guard, surprises=0))
         guard = replace(self.guard, surprises=self.guard.surprises + 1)
-        if guard.surprises < 2 or guard.doubted > 1:
+        # Once its knobs have been proved anew, one miss is enough to give it up.
+        if guard.surprises < (1 if guard.doubted else 2) or guard.doubted > 1:
             return replace(self, guard=guard)
         knobs = tuple(range(len(self.screws)))
         guard = Guard(
@@ -672,7 +780,9 @@ class RunState:
         if about is None:
             return after
         beyond = abs(what.marks - about[0]) > max(TRAM.guard_sd * about[1], TRAM.guard_marks)
-        return after._surprised(beyond)
+        # Visits are made to mend: one that takes more than any before it does not, whatever was foretold.
+        most = max(abs(s.marks) for s in now.stops[now.guard.since :])
+        return after._surprised(beyond or abs(what.marks) > 1.5 * most + TRAM.guard_marks)
 
     def _drag_gap_at(self, j: int) -> float:
         """A gauge that drags cold drags where the plate will have risen by its warp when it is hot."""
@@ -830,13 +940,16 @@ class RunState:
         for j, m in enumerate(what.marks):
             moved = replace(moved, moved_mm=moved._moved(j, m))
         promised = float(belief.spread_interval(2 * TRAM.guard_share - 1)[1])
+        read = list(now.round_read.values())
+        found = max(read) - min(read) if len(read) == len(now.screws) else None
         return replace(
             moved,
             belief=belief,
             stops=(*now.stops, *stops),
             round_read={},
             rounds=now.rounds + 1,
-            guard=replace(now.guard, promised_mm=promised),
+            guard=replace(now.guard, promised_mm=promised, before_mm=found),
+            step_turns=what.marks,
         )
 
     def sunk(self, turns: float) -> "RunState":
@@ -887,6 +1000,25 @@ class RunState:
         fits = [s for s in slips if abs(s - expected) <= 2 * total]
         return expected, min(fits, key=lambda s: abs(s - expected), default=None)
 
+    def doubtful_caliper(self, what: Judged) -> tuple[float, float | None] | None:
+        """What a patch can be about where a caliper says something else, in mm, and the slip that would explain it.
+
+        A patch is fused up to about the layer's thickness; twice that is a slip of the decimal point, or no patch.
+        """
+        if what.caliper_mm is None or what.sure or not self.proofs or what.zone >= len(self.proofs[-1].plan.zones):
+            return None
+        proof = self.proofs[-1]
+        gaps, sds = self.judged(proof).before
+        about, sd = float(gaps[what.zone]), float(np.hypot(sds[what.zone], BEAD.caliper_sd_mm))
+        layer = proof.plan.layer_mm
+        possible = BEAD.starved_below * layer / 2 <= what.caliper_mm <= 2 * layer
+        if possible and abs(what.caliper_mm - about) <= max(5 * sd, layer / 2):
+            return None
+        about = min(max(about, BEAD.starved_below * layer), 1.5 * layer)
+        slips = (what.caliper_mm / 10, what.caliper_mm * 10, what.caliper_mm / 100)
+        fits = [s for s in slips if BEAD.starved_below * layer <= s <= 1.6 * layer]
+        return about, min(fits, key=lambda s: abs(s - about), default=None)
+
     def _reading_row(self, what: ReadMm) -> tuple[Array, float, float, int]:
         """How a reading sees the state: sign * (row . state - zero) = value, with its sd."""
         row = self.belief.gap_row(what.x_mm, what.y_mm)
@@ -928,9 +1060,11 @@ class RunState:
         if promised is None or len(self.round_read) < len(self.screws):
             return self
         found = max(self.round_read.values()) - min(self.round_read.values())
-        asked = replace(self, guard=replace(self.guard, promised_mm=None))
-        # Somewhere below the tolerance nobody is harmed by a promise that was missed.
-        return asked._surprised(found > max(promised, 2 * self.tol_mm) + 3 * sd_mm)
+        asked = replace(self, guard=replace(self.guard, promised_mm=None, before_mm=None))
+        # Turns are made to mend: a plate that is plainly worse for them does not answer, whatever was promised. Below the
+        # tolerance nobody is harmed by either.
+        worse = self.guard.before_mm is not None and found > 1.2 * self.guard.before_mm + 2 * self.tol_mm
+        return asked._surprised(worse or found > max(promised, 2 * self.tol_mm) + 3 * sd_mm)
 
     def _felt(self, entry_id: str, what: Felt, station: Station) -> "RunState":
         self.setup.plate.refuse_outside(what.x_mm, what.y_mm)
@@ -974,7 +1108,7 @@ class RunState:
     def _mesh_point(self, what: MeshPoint, at_s: float) -> "RunState":
         plan = self.mesh_plan
         if plan is None and self.mesh is not None:
-            return self._mesh_point_again(self.mesh, what)
+            return self._mesh_point_replaced(self.mesh, what)
         if plan is None or what.column >= plan.columns or what.row >= plan.rows:
             raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
         point = (what.column, what.row)
@@ -986,8 +1120,38 @@ class RunState:
             raise ValueError("No mesh is being read, so there is no base point to visit.")
         return replace(self, soundings=(*self.soundings, sounding))
 
-    def _mesh_point_again(self, mesh: MeshSurvey, what: MeshPoint) -> "RunState":
-        """One point of the kept mesh measured again: the machine follows the new value."""
+    def _mesh_point_again(self, what: MeshPointAgain) -> "RunState":
+        """One point of the kept mesh measured again, against a neighbour: the machine follows the new value."""
+        mesh = self.mesh
+        if mesh is None:
+            raise ValueError("There is no kept mesh of which a point could be measured again.")
+        columns, rows = len(mesh.grid.xs_mm), len(mesh.grid.ys_mm)
+        if max(what.column, what.neighbour_column) >= columns or max(what.row, what.neighbour_row) >= rows:
+            raise ValueError(f"The kept mesh has {columns} by {rows} points; there is no such one.")
+        now = self.changed()
+        values = [list(row) for row in mesh.heights_mm]
+        step = what.height_mm - what.neighbour_height_mm
+        values[what.row][what.column] = round(values[what.neighbour_row][what.neighbour_column] + step, 6)
+        fresh = mesh.model_copy(update={"heights_mm": tuple(tuple(row) for row in values)})
+        # What was read is the step between the two places: no zero is in it, of this day or that.
+        here, there = self.belief.surface.rows(
+            [
+                (mesh.grid.xs_mm[what.column], mesh.grid.ys_mm[what.row]),
+                (mesh.grid.xs_mm[what.neighbour_column], mesh.grid.ys_mm[what.neighbour_row]),
+            ]
+        )
+        sd = float(np.hypot(self._mesh_noise(mesh), TRAM.local_sd_mm) * 2**0.5)
+        return replace(
+            now,
+            mesh=fresh,
+            belief=now.belief.read(here - there, step, sd),
+            measured_again=now.measured_again | {(what.column, what.row)},
+            step_shift_mm=0.0,
+            step_turns=None,
+        )
+
+    def _mesh_point_replaced(self, mesh: MeshSurvey, what: MeshPoint) -> "RunState":
+        """A bare height for a point of a kept mesh, as earlier versions kept it; nobody can enter one any more."""
         if what.column >= len(mesh.grid.xs_mm) or what.row >= len(mesh.grid.ys_mm):
             raise ValueError("The kept mesh has no such point.")
         now = self.changed()
@@ -996,6 +1160,11 @@ class RunState:
         fresh = mesh.model_copy(update={"heights_mm": tuple(tuple(row) for row in values)})
         place = [(mesh.grid.xs_mm[what.column], mesh.grid.ys_mm[what.row])]
         return replace(now, mesh=fresh, belief=self._read_mesh(now.belief, mesh, place, [what.height_mm]))
+
+    def _mesh_noise(self, survey: MeshSurvey) -> float:
+        """One sd in mm of a reading of such a survey."""
+        probe = self.setup.machine.probe
+        return self.setup.feel.drag_sd_mm if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
 
     def _mesh_kept(self, what: MeshKept) -> "RunState":
         survey = what.survey
@@ -1006,19 +1175,27 @@ class RunState:
         now = self.changed()
         belief = self._read_mesh(now.belief, survey, survey.grid.places, survey.values.ravel())
         return replace(
-            now, belief=belief, mesh=survey, mesh_on=True, mesh_plan=None, soundings=(), mesh_since_offset=True
+            now,
+            belief=belief,
+            mesh=survey,
+            mesh_on=True,
+            mesh_plan=None,
+            soundings=(),
+            measured_again=frozenset(),
+            mesh_since_offset=True,
         )
 
     def _read_mesh(self, belief: Belief, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
         """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
         surface = belief.surface
         extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
-        probe = self.setup.machine.probe
-        noise = self.setup.feel.drag_sd_mm if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
+        noise = self._mesh_noise(survey)
         base = belief.shift_mm - self.drag_gap_mm if survey.owns_zero else 0.0
         sd = float(np.hypot(noise, TRAM.local_sd_mm))
-        for row, value in zip(surface.rows(places), values, strict=True):
-            belief = belief.read(row + extra, base + float(value), sd)
+        rows = surface.rows(places)
+        rise = self._mesh_rise(survey) if len(rows) == survey.values.size else np.zeros(len(rows))
+        for row, value, warm in zip(rows, values, rise, strict=True):
+            belief = belief.read(row + extra, base + float(value) + float(warm), sd)
         return belief
 
     def _offset_set(self, what: OffsetSet) -> "RunState":
@@ -1035,6 +1212,7 @@ class RunState:
             mesh_since_offset=False,
             readback=None,
             readback_due=True,
+            step_shift_mm=now.step_shift_mm + shift,
         )
 
     def _nudged(self, what: Nudged) -> "RunState":

@@ -23,8 +23,11 @@ from ivory_table.core.entries import (
     Entry,
     FeelKept,
     Felt,
+    Judged,
     Learnt,
     MeshKept,
+    MeshPoint,
+    MeshPointAgain,
     MeshUsed,
     NotReached,
     Nudged,
@@ -47,9 +50,11 @@ from ivory_table.core.entries import (
     ZoneCleaned,
     kept,
 )
+from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale, feel_interval
 from ivory_table.core.hands import Hands
 from ivory_table.core.manner import Manner, shipped
+from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.offset import convention, readback_agrees, shift_of
 from ivory_table.core.plate import Machine, OwnFeel, Person, Where
 from ivory_table.core.run import RunState
@@ -140,9 +145,12 @@ class Desk:
             started_at=datetime.now(UTC),
             learnt=self.workshop.learnt(machine.id),
             feel=person.feel_on(gauge.id) if person else FeelScale(),
+            eye=(person.eye if person else None) or Eye(),
             study=self.workshop.study(machine.id, wanted.plate_id),
         )
         before = next(iter(self.workshop.runs(machine.id)), None)
+        mesh, mesh_on = self._mesh_found(before, wanted.plate_id)
+        setup = setup.model_copy(update={"mesh": mesh, "mesh_on": mesh_on})
         changes = found_changes(before, setup)
         if before is None and machine.in_use:
             changes = ()
@@ -155,6 +163,16 @@ class Desk:
         )
         self.workshop.start_run(setup)
         return setup
+
+    def _mesh_found(self, before: RunSetup | None, plate_id: str) -> tuple[MeshSurvey | None, bool]:
+        """The mesh that the machine's last run left it with, for this plate, and whether it follows it."""
+        if before is None or before.plate_id != plate_id:
+            return None, False
+        try:
+            last = self.open(before.id).state
+        except ValueError:
+            return None, False
+        return last.mesh, last.mesh_on
 
     def open(self, run_id: str) -> OpenRun:
         """The run with everything kept so far, whoever kept it."""
@@ -278,7 +296,8 @@ class Desk:
                 raise Refused("nothing_to_take_back", "That row is not there, or was taken back already.", "entry_id")
         if isinstance(what, OffsetSet) and not what.sure:
             shift = shift_of(state.stored_mm, what.stored_mm, convention(machine.convention))
-            height, sd = state.belief.height([run.setup.plate.centre])
+            # By the same belief that the advice is made from: the marks on the newest proof are in it.
+            height, sd = state.with_marks().belief.height([run.setup.plate.centre])
             deep = float(height[0]) - shift - float(state.machine_believes(np.array([run.setup.plate.centre]))[0])
             if deep > CLOSER_ASKS_MM and shift < 0:
                 raise Refused(
@@ -298,6 +317,21 @@ class Desk:
         if isinstance(what, Walked) and (unlikely := state.doubtful_walk(what)) is not None:
             k, about, meant = unlikely
             raise _doubtful_count(f"{what.counts[k].screw}: ", what.counts[k].marks, about, meant, f"counts.{k}")
+        if isinstance(what, MeshPoint) and state.mesh_plan is None and state.mesh is not None:
+            raise Refused(
+                "needs_neighbour",
+                "The kept mesh has a zero of its own day. Measure this point and a neighbour in the same go, and give both.",
+                "height_mm",
+            )
+        if isinstance(what, Judged) and source == "hand" and (odd := state.doubtful_caliper(what)) is not None:
+            about, instead_mm = odd
+            raise Refused(
+                "caliper_doubtful",
+                f"{what.caliper_mm:g} mm is not what a patch of this layer can be: about {about:.2f} mm is expected"
+                + (f"; did you mean {instead_mm:.2f}?" if instead_mm is not None else ".")
+                + " Measure it again, or keep it as it is.",
+                "caliper_mm",
+            )
         # A machine does not mistype; what it read is kept, however odd.
         if source == "hand":
             doubt = state.doubtful_reading(what) if isinstance(what, ReadMm) else None
@@ -367,8 +401,12 @@ class Desk:
             self.workshop.keep_machine(machine.model_copy(update={"screws": run.state.screws}))
         elif isinstance(what, Readback):
             self.workshop.keep_machine(machine.model_copy(update={"stored_mm": run.state.stored_mm}))
-        elif isinstance(what, SignedOff) and run.state.stops:
-            self._learn_tram(run, machine)
+        elif isinstance(what, SignedOff):
+            if run.state.stops:
+                self._learn_tram(run, machine)
+            eye = run.state.with_marks().eye
+            if eye.marks > run.setup.eye.marks:
+                self.workshop.keep_person(self._person(run).model_copy(update={"eye": eye}))
 
     def _learn_tram(self, run: OpenRun, machine: Machine) -> None:
         """At sign-off: supports and knobs for the next run, senses and preloads on the machine, the person's scatter."""
@@ -403,13 +441,16 @@ class Desk:
 
     def _keep_feel(self, run: OpenRun, scale: FeelScale) -> None:
         """The scale becomes this person's own on this gauge; somebody new is entered by their initials."""
-        initials = run.setup.initials
-        person = self.workshop.person_by(initials)
-        if person is None:
-            person = Person(id=f"p-{uuid4().hex[:12]}", name=initials, initials=initials)
+        person = self._person(run)
         gauge_id = run.setup.gauge.id
         feels = (*(f for f in person.feels if f.gauge_id != gauge_id), OwnFeel(gauge_id=gauge_id, scale=scale))
         self.workshop.keep_person(person.model_copy(update={"feels": feels}))
+
+    def _person(self, run: OpenRun) -> Person:
+        """Whoever signs this run; somebody new by their initials."""
+        initials = run.setup.initials
+        known = self.workshop.person_by(initials)
+        return known or Person(id=f"p-{uuid4().hex[:12]}", name=initials, initials=initials)
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
         """What a person did by hand on a practice machine happens to the practice plate as well."""
@@ -431,6 +472,7 @@ _MOVES = (
     | Nudged
     | MeshUsed
     | MeshKept
+    | MeshPointAgain
     | BackedOff
     | BeamTurned
     | Resumed

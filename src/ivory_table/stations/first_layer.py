@@ -9,9 +9,10 @@ from scipy.special import ndtr
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.entries import Judged, ProofStarted
-from ivory_table.core.judge import Action, FieldPosterior, Mark, Part, next_actions, parts
+from ivory_table.core.judge import Action, Before, FieldPosterior, Mark, Part, next_actions, parts
 from ivory_table.core.laying import Program
 from ivory_table.core.manner import Manner
+from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan, program
 from ivory_table.core.run import ProofRun, RunState
@@ -49,6 +50,9 @@ class NextStep(Value):
     words: str
     stored: StoredChange | None = None
     turns: tuple[Turn, ...] = ()
+    #: The mesh point to measure again and the neighbour it is measured against, as (column, row).
+    mesh_point: tuple[int, int] | None = None
+    neighbour: tuple[int, int] | None = None
 
 
 class FirstLayerView(Value):
@@ -142,12 +146,36 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         return ()
     # A cleaned zone asks for a new print, not for cleaning again.
     asked = tuple(replace(m, greasy=False, grade=None) if m.zone in proof.cleaned else m for m in proof.marks.values())
-    field = state.zone_field(proof)
-    return _steps(run, field_actions(state, field, asked, proof.plan, run.setup.filament.material))
+    judged = state.judged(proof)
+    before = Before(
+        shift_mm=proof.came_by_shift_mm or None,
+        turns=proof.came_by_turns,
+        gaps=judged.before,
+        repeats=proof.repeats,
+        proofs=len(state.proofs),
+        measured=frozenset(
+            k for k in range(len(proof.plan.zones)) if mesh_point_at(state, proof, k) in state.measured_again
+        ),
+    )
+    return _steps(run, field_actions(state, judged.field, asked, proof.plan, run.setup.filament.material, before))
+
+
+def mesh_point_at(state: RunState, proof: ProofRun, zone: int) -> tuple[int, int] | None:
+    """(column, row) of the kept mesh's point nearest to a zone."""
+    if state.mesh is None:
+        return None
+    grid, at = state.mesh.grid, proof.plan.zones[zone]
+    column = int(np.argmin(np.abs(np.array(grid.xs_mm) - at.x_mm)))
+    return column, int(np.argmin(np.abs(np.array(grid.ys_mm) - at.y_mm)))
 
 
 def field_actions(
-    state: RunState, field: FieldPosterior, marks: tuple[Mark, ...], laid: ProofPlan, material: str
+    state: RunState,
+    field: FieldPosterior,
+    marks: tuple[Mark, ...],
+    laid: ProofPlan,
+    material: str,
+    before: Before | None = None,
 ) -> tuple[Action, ...]:
     """The ranked actions for a judged proof."""
     moves, mark_mm = _knob_moves(state, laid)
@@ -163,7 +191,7 @@ def field_actions(
         mesh_in_use=state.mesh_on,
         can_mesh=state.setup.machine.can_mesh,
         reading_sd_mm=float(np.hypot(probe.sd_mm if probe else state.setup.feel.drag_sd_mm, TRAM.local_sd_mm)),
-        repeats=state.proofs[-1].repeats,
+        before=before,
     )
 
 
@@ -215,7 +243,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
     for action in actions:
         stored: StoredChange | None = None
         turns: tuple[Turn, ...] = ()
-        if action.kind == "offset" and action.shift_mm is not None:
+        if action.shift_mm is not None:
             stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
         if action.kind == "knobs" and action.marks is not None:
             turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
@@ -223,13 +251,28 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
         words = {
             "done": "Every zone is sound. Sign off.",
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
-            "knobs": "Turn these knobs.",
+            "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
             "mesh": "Measure a mesh and use it.",
-            "measure": f"Measure the mesh point at {zone} again.",
+            "measure": f"Measure the mesh point at {zone} again, beside a neighbour.",
             "clean": f"Clean {zone}, do not change the height.",
             "print_again": "Print the same proof again.",
         }[action.kind]
-        out.append(NextStep(action=action, words=words, stored=stored, turns=turns))
+        if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
+            words = (
+                f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing is expected to better that."
+            )
+        if action.whole_plate:
+            words = "Clean the whole plate, look at its temperature and whether the last offset was stored. Then print the same again."
+        elif action.clean and action.kind not in ("clean", "done", "print_again"):
+            names = " and ".join(zones[k].name for k in action.clean)
+            words = f"Clean {names}, and in the same go: {words[0].lower()}{words[1:]}"
+        point = neighbour = None
+        if action.kind == "measure" and action.zone is not None and state.mesh is not None:
+            point = mesh_point_at(state, state.proofs[-1], action.zone)
+            neighbour = neighbour_of(state.mesh, *point) if point else None
+        out.append(
+            NextStep(action=action, words=words, stored=stored, turns=turns, mesh_point=point, neighbour=neighbour)
+        )
     return tuple(out)
 
 

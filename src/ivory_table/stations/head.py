@@ -7,7 +7,6 @@ from ivory_table.core.changes import change, known_changes
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.entries import Entry, Source, Station, kept
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.judge import every_zone_sound
 from ivory_table.core.offset import Convention, convention, direction_words
 from ivory_table.core.plate import Filament, Machine, Plate, Screw
 from ivory_table.core.value import Value
@@ -139,9 +138,7 @@ def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
         "tram": s.trammed or s.beyond_knobs,
         "mesh": s.mesh is not None,
         "offset": bool(s.offset_changes) and not s.readback_due,
-        "first_layer": proof is not None
-        and not proof.closed
-        and every_zone_sound(tuple(proof.marks.values()), len(proof.plan.zones)),
+        "first_layer": proof is not None and s.proof_done,
         "sign_off": s.signed_off is not None,
     }
     mesh_range = f"range {float(s.mesh.values.max() - s.mesh.values.min()):.2f} mm" if s.mesh else "none kept"
@@ -299,6 +296,9 @@ def words_for(entry: Entry, machine: Machine) -> str:
             return f"the tip was brought to {w.screw}"
         case "nudge_merged":
             return f"nudge merged: stored {signed(w.stored_mm, 3)}"
+        case "mesh_point_again":
+            step = signed(w.height_mm - w.neighbour_height_mm, 3)
+            return f"mesh point {w.column + 1}, {w.row + 1} again: {step} mm against {w.neighbour_column + 1}, {w.neighbour_row + 1}"
         case "mesh_base":
             return f"base point: {signed(w.height_mm, 3)} mm"
         case "nudged":

@@ -47,6 +47,8 @@ class MeshView(Value):
     mesh_on: bool
     can_mesh: bool
     after_tram: str
+    #: What is to be known of the mesh in use: taken at another temperature, or brought from an earlier run.
+    mesh_words: str
     draft: MeshSurvey | None
 
 
@@ -96,6 +98,7 @@ def view(run: OpenRun) -> MeshView:
         can_mesh=run.setup.machine.can_mesh,
         after_tram=f"{residual:.2f} mm from place to place "
         + ("with the mesh on" if state.mesh_on else "without a mesh"),
+        mesh_words=state.mesh_words,
         draft=draft,
     )
 

@@ -50,7 +50,8 @@ export function useRunLine(runId: string, station: Station, seq: number, on: boo
 
 type Told =
   | { tell: "connect"; url: string | null; manner: string | null }
-  | { tell: "disconnect" | "stop" | "recover" | "cancel" }
+  | { tell: "disconnect"; heaters: "off" | "leave" | null }
+  | { tell: "stop" | "recover" | "cancel" | "cool" }
   | { tell: "answer"; text: string; question: string }
   | { tell: "practice" | "disturb" }
   | { tell: "start"; job: string; zones: 5 | 9 }
@@ -71,6 +72,10 @@ export function useTell(machineId: string, runId: string, station: Station) {
               ...machine,
               body: { url: told.url, manner: told.manner },
             }),
+          );
+        case "disconnect":
+          return answer(
+            api.POST("/api/machines/{machine_id}/line/disconnect", { ...machine, body: { heaters: told.heaters } }),
           );
         case "answer":
           return answer(

@@ -36,8 +36,10 @@ export function useStation<S extends Station>(runId: string, station: S, zones: 
 interface Entry {
   what: What;
   then?: () => void;
+  /** What is done in the same go, after it. */
+  more?: What[];
 }
-export type KeepEntry = (what: What, then?: () => void) => void;
+export type KeepEntry = (what: What, then?: () => void, more?: What[]) => void;
 
 /**
  * What a station can do; the answer is its new view.
@@ -76,7 +78,18 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     answer(
       api.POST(path(station), { params, body: { id: idFor(JSON.stringify(what)), seen_seq, what } }),
     ) as unknown as Promise<Views[S]>;
-  const answered = useMutation<Views[S], Refusal, Entry>({ mutationFn: ({ what }) => post(what, seq), ...settled });
+  const answered = useMutation<Views[S], Refusal, Entry>({
+    mutationFn: async ({ what, more = [] }) => {
+      let view = await post(what, seq);
+      for (const next of more) {
+        // What was kept of it stays on the page, should the rest be refused.
+        cache.setQueryData(shown, view);
+        view = await post(next, view.head.seq);
+      }
+      return view;
+    },
+    ...settled,
+  });
   const newest = () => cache.getQueryData<Views[S]>(shown)?.head.seq ?? seq;
   const noted = useMutation<Views[S], Refusal, Entry>({
     mutationFn: ({ what }) =>
@@ -96,8 +109,8 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
     ...settled,
   });
   const busy = answered.isPending || noted.isPending || practice.isPending;
-  const keep: KeepEntry = (what, then) => {
-    if (!busy) answered.mutate({ what, then });
+  const keep: KeepEntry = (what, then, more) => {
+    if (!busy) answered.mutate({ what, then, more });
   };
   const note: KeepEntry = (what, then) => {
     // Pressed twice, it is one entry.

@@ -102,7 +102,7 @@ export function LineNow({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
         </p>
       )}
       {here && !line.active && <Offers line={line} here={here} zones={zones} />}
-      <Wrong wrong={tell.error as Refusal | null} />
+      {!heatersAsked(tell.error as Refusal | null) && <Wrong wrong={tell.error as Refusal | null} />}
     </section>
   );
 }
@@ -113,7 +113,12 @@ export function LineRest({ line }: { line: Line }) {
   if (!status) return null;
   if (!line.on)
     return (
-      <div className="border-t border-hairline pt-3">
+      <div className="flex flex-col gap-2 border-t border-hairline pt-3">
+        {status.heat_words && (
+          <p role="status" className="border-l-2 border-brass pl-3 text-sm">
+            {status.heat_words}
+          </p>
+        )}
         <ConnectForm line={line} />
         <Wrong wrong={tell.error as Refusal | null} />
       </div>
@@ -121,6 +126,25 @@ export function LineRest({ line }: { line: Line }) {
   return (
     <div className="border-t border-hairline pt-2">
       {status.state !== "lost" && <Heat status={status} here={here} />}
+      {status.heat_words && (
+        <div role="status" className="my-1 border-l-2 border-brass pl-3 text-sm">
+          {status.heat_words}
+          {status.state === "idle" && (
+            <Button className="mt-1 w-full" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "cool" })}>
+              Switch the heaters off
+            </Button>
+          )}
+        </div>
+      )}
+      {heatersAsked(tell.error as Refusal | null) && (
+        <Panel tone="brass">
+          <p role="alert">{(tell.error as Refusal).problem.message}</p>
+          <div className="mt-2 grid grid-cols-2 gap-2">
+            <Button onClick={() => tell.mutate({ tell: "disconnect", heaters: "off" })}>Off, then leave</Button>
+            <Button onClick={() => tell.mutate({ tell: "disconnect", heaters: "leave" })}>Leave it hot</Button>
+          </div>
+        </Panel>
+      )}
       {line.crashes.length > 0 && (
         <p className="mt-1 border-l-2 border-madder pl-3 text-sm">
           The machine does not know it, the trainer does: {line.crashes.length}{" "}
@@ -128,7 +152,7 @@ export function LineRest({ line }: { line: Line }) {
         </p>
       )}
       <p className="flex flex-wrap gap-x-4 text-sm">
-        <QuietTell does="leave the line" act={() => tell.mutate({ tell: "disconnect" })} />
+        <QuietTell does="leave the line" act={() => tell.mutate({ tell: "disconnect", heaters: null })} />
         <a
           className="flex min-h-11 items-center text-graphite underline underline-offset-4"
           href={`/api/machines/${machine.id}/line/log`}
@@ -142,6 +166,9 @@ export function LineRest({ line }: { line: Line }) {
     </div>
   );
 }
+
+/** Whether leaving the line was answered with the question what shall become of the heaters. */
+const heatersAsked = (wrong: Refusal | null) => wrong?.problem?.code === "heaters_on";
 
 function QuietTell({ does, act }: { does: string; act: () => void }) {
   return (
@@ -246,7 +273,7 @@ function Working({ status }: { status: LineStatus }) {
 }
 
 function Heat({ status, here }: { status: LineStatus; here?: LineView }) {
-  const one = (name: string, now: number | null | undefined, target: number) =>
+  const one = (name: string, now: number | null | undefined, target: number | null | undefined) =>
     now == null ? "" : `${name} ${now.toFixed(0)}${target ? ` of ${target.toFixed(0)}` : ""} °C`;
   return (
     <p className="flex flex-wrap gap-x-4 font-mono text-sm text-graphite">

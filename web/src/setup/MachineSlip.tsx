@@ -52,6 +52,7 @@ function newMachine(): Machine {
     can_mesh: true,
     relative_extrusion: true,
     practice: false,
+    on_leaving: "off",
     manner: "harbour",
     line_url: null,
     where: [],
@@ -713,6 +714,15 @@ function Works({
           ...(["harbour", "lantern"].includes(draft.manner)
             ? []
             : [{ value: draft.manner as "harbour", text: draft.manner }]),
+        ]}
+      />
+      <Choice
+        label="Heaters, when its line is left"
+        value={draft.on_leaving}
+        onChange={(on_leaving) => set({ on_leaving })}
+        options={[
+          { value: "off", text: "switched off" },
+          { value: "ask", text: "asked each time" },
         ]}
       />
       <div className="col-span-2">

@@ -50,6 +50,7 @@ class _Tram(Value):
     reversed_proved: float
     reversed_asked: float
     reversed_at: float
+    most_at_once: float
     most_turns: float
     feel_reach_mm: float
     finish_at: float
@@ -67,6 +68,7 @@ class _Tram(Value):
     lamp_sd_mm: float
     knobs_reach: float
     laser_sd_mm: float
+    mesh_keeps_mm: float
     pause_common_sd_mm: float
     pause_each_sd_mm: float
     stepped_sd_mm: float
@@ -123,10 +125,21 @@ class _Minutes(Value):
     measure: float
     mesh: float
     clean: float
+    failed: float
 
 
 class _Judge(Value):
     done_at: float
+    leave_at: float
+    gain: float
+    repeats_at_most: int
+    proofs_at_most: int
+    astray_mm: float
+    scrape_mm: float
+    scrape_p: float
+    eye_scatter: float
+    eye_ln_sd: float
+    eye_least_ln_sd: float
     zone_sound_at: float
     zone_known_mm: float
     clean_helps: float

@@ -1,7 +1,7 @@
 /** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Schemas } from "../../api/client";
+import type { Schemas, What } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
 import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
@@ -35,11 +35,15 @@ export function FirstLayer() {
   const at = chosen ?? next ?? 0;
   const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
   const thick = typedNumber(caliper) ?? 0;
-  const caliperWrong = caliper.trim() && !(thick > 0 && thick <= 2) ? "Give the thickness in mm, such as 0.21." : null;
+  const caliperWrong = caliper.trim() && !(thick > 0 && thick <= 20) ? "Give the thickness in mm, such as 0.21." : null;
+  // Said once, that it is odd: the same number again is meant.
+  const odd = acts.refused?.problem.code === "caliper_doubtful" ? acts.refused.what : null;
   const grade = (key: number) => {
     const card = view.cards.find((c) => c.key === key);
     if (!card || caliperWrong) return;
-    keep({ kind: "judged", zone: at, grade: card.grade, caliper_mm: caliper.trim() ? thick : null, greasy: false });
+    const caliper_mm = caliper.trim() ? thick : null;
+    const sure = odd?.kind === "judged" && odd.zone === at && odd.caliper_mm === caliper_mm;
+    keep({ kind: "judged", zone: at, grade: card.grade, caliper_mm, greasy: false, sure });
     setChosen(null);
   };
   const start = () => keep({ kind: "proof_started", proof: view.plan });
@@ -88,7 +92,11 @@ export function FirstLayer() {
         ["Aimed at", `${view.target_mm.toFixed(3)}`],
         ...view.parts
           .filter((p) => judgedCount > 0 && p.name !== "local")
-          .map((p) => [PART_WORDS[p.name], `${signed(p.amount_mm)} ±${p.sd_mm.toFixed(2)}`] as const),
+          .map((p) =>
+            p.name === "offset"
+              ? ([shared(p.amount_mm), `${Math.abs(p.amount_mm).toFixed(2)} ±${p.sd_mm.toFixed(2)}`] as const)
+              : ([PART_WORDS[p.name], `${signed(p.amount_mm)} ±${p.sd_mm.toFixed(2)}`] as const),
+          ),
       ]}
       sheet={
         <Sheet
@@ -128,7 +136,7 @@ export function FirstLayer() {
               caliper={caliper}
               setCaliper={setCaliper}
               caliperWrong={caliperWrong}
-              greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true })}
+              greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true, sure: false })}
             />
           ) : view.step === "print" || view.step === "print_again" ? (
             <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={busy} />
@@ -155,8 +163,11 @@ export function FirstLayer() {
   );
 }
 
+/** What every zone shares: far is positive, and the words say which it is. */
+const shared = (mm: number) => (mm < 0 ? "All too close by" : "All too far by");
+
 const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
-  offset: "All too far by",
+  offset: "",
   tilt_x: "Tilt to the right",
   tilt_y: "Tilt to the rear",
   bow: "Rim against middle",
@@ -165,8 +176,13 @@ const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
 
 function doStep(step: Schemas["NextStep"], keep: KeepEntry, print: () => void, go: (to: string) => void) {
   const { kind, zone } = step.action;
-  if (kind === "offset" && step.stored) keep({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
-  else if (kind === "knobs") keep({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });
+  // In one go, in this order: cleaned, turned, set. Each is a row of its own.
+  const made: What[] = [];
+  if (kind !== "clean") for (const k of step.action.clean) made.push({ kind: "zone_cleaned", zone: k });
+  if (kind === "knobs") made.push({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });
+  if (step.stored) made.push({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
+  const [first, ...more] = made;
+  if ((kind === "offset" || kind === "knobs") && first) keep(first, undefined, more);
   else if (kind === "clean" && zone != null) keep({ kind: "zone_cleaned", zone });
   else if (kind === "print_again") print();
   else if (kind === "mesh" || kind === "measure") go("mesh");

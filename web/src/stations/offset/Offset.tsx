@@ -102,6 +102,7 @@ export function Offset() {
                 <span className="text-xl font-normal text-graphite"> mm</span>
               </p>
               <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
             </>
           )}
           {!inCheck && view.step === "set" && (
@@ -150,7 +151,7 @@ export function Offset() {
                 .map((m) => (
                   <li key={m.number} className="flex justify-between py-0.5">
                     <span className="font-mono">{signed(m.z_mm, 3)}</span>
-                    <span>{m.feel}</span>
+                    <span>{m.feel ?? `looks like ${m.gap_mm} mm`}</span>
                   </li>
                 ))}
             </ol>
@@ -159,6 +160,35 @@ export function Offset() {
         </>
       }
     />
+  );
+}
+
+/** Far from the plate the eye is quicker than the gauge. */
+function ByEye({ z, keep, busy }: { z: number; keep: KeepEntry; busy: boolean }) {
+  const [text, setText] = useState("");
+  const gap = typedNumber(text);
+  const wrong = text.trim() && !(gap !== null && gap > 0 && gap <= 30) ? "Give the gap in mm, such as 2 or 0.5." : null;
+  return (
+    <form
+      className="flex items-end gap-2 border-t border-hairline pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (gap !== null && !wrong) keep({ kind: "gap_seen", z_mm: z, gap_mm: gap }, () => setText(""));
+      }}
+    >
+      <Field
+        className="flex-1"
+        label="Plainly far off? The gap looks about"
+        unit="mm"
+        inputMode="decimal"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        wrong={wrong}
+      />
+      <Button type="submit" disabled={busy || gap === null || Boolean(wrong)}>
+        By eye
+      </Button>
+    </form>
   );
 }
 

@@ -134,13 +134,18 @@ export function Tram() {
       sheet={<Sheet sheet={view.sheet} from={from} title="Tram" />}
       slip={
         <>
-          {view.against_sense && (
+          {view.warning && (
             <Panel tone="madder">
-              {view.against_sense} acts against its declared sense, or tight and loose were mixed up. It is counted the
-              other way from here on: lift the tip and try a sixteenth of a turn clockwise there, or take the count
-              back.
+              <p role="status">{view.warning}</p>
             </Panel>
           )}
+          {view.against_sense && (
+            <Panel tone="madder">
+              {view.against_sense}: works the other way than it was entered, or tight and loose were mixed up. It is
+              counted the other way from here on. If that is wrong, take the last answer back.
+            </Panel>
+          )}
+          {view.left && <p className="text-lg font-semibold text-verdigris">{view.left}</p>}
           <StepSlip view={view} from={from} count={count} setCount={setCount} acts={acts} keep={keep} go={go} />
           {view.learnt.map((l) => (
             <p key={l.screw} className="text-sm text-verdigris first-letter:uppercase">

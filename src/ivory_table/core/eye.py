@@ -1,0 +1,37 @@
+"""How well a person grades a printed patch by eye: not known, and learnt from what they judge."""
+
+from typing import Annotated
+
+import numpy as np
+from pydantic import Field
+
+from .defaults import JUDGE
+from .value import Array, Value
+
+
+class Eye(Value):
+    """How far a person's grades scatter, as a share r of the layer: ln(scatter) is normal. Learnt from what was judged.
+
+    Taken for known it would chase: with an eye twice as rough as assumed most sound plates were told to change.
+    """
+
+    scatter: Annotated[float, Field(ge=0.01, le=0.5)] = JUDGE.eye_scatter
+    ln_sd: Annotated[float, Field(gt=0, le=2)] = JUDGE.eye_ln_sd
+    marks: Annotated[int, Field(ge=0)] = 0
+
+    @property
+    def grid(self) -> tuple[Array, Array]:
+        """Scatters (n,) and their weights: an even grid over four sds either way."""
+        off = np.linspace(-2, 2, 7)
+        weight = np.exp(-0.5 * off**2)
+        return self.scatter * np.exp(self.ln_sd * off), weight / weight.sum()
+
+    def learnt(self, log_likelihood: Array, marks: int) -> "Eye":
+        """What is believed of the eye after marks that are this likely (n,) under each scatter of `grid`."""
+        scatters, weight = self.grid
+        weight = weight * np.exp(log_likelihood - log_likelihood.max())
+        weight /= weight.sum()
+        ln = np.log(scatters)
+        mean = float(weight @ ln)
+        sd = float(np.sqrt(weight @ (ln - mean) ** 2))
+        return Eye(scatter=float(np.exp(mean)), ln_sd=max(sd, JUDGE.eye_least_ln_sd), marks=self.marks + marks)

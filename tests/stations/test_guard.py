@@ -1,0 +1,311 @@
+"""What does not answer as it should: the turning stops, the knobs are proved, and the advice comes to an end."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ivory_table.core.defaults import TRAM
+from ivory_table.core.entries import (
+    Counted,
+    Felt,
+    Judged,
+    MeshKept,
+    MeshPoint,
+    MeshPointAgain,
+    OffsetSet,
+    ProofStarted,
+    ReadMm,
+    SenseTried,
+    SignedOff,
+    Turned,
+    TurnedAll,
+    WayChosen,
+)
+from ivory_table.core.mesh import MeshGrid, MeshSurvey
+from ivory_table.core.proof import plan
+from ivory_table.core.run import TramStop
+from ivory_table.core.tram import coupling
+from ivory_table.stations import first_layer, mesh, tram
+from ivory_table.stations.desk import Desk, OpenRun, Refused, StartRun
+
+from .test_run import keep, start
+
+
+class Table:
+    """A plate of another make: its coupling, its knobs' true senses, a hand and a dial."""
+
+    def __init__(self, seed: int, wrong: tuple[int, ...], kappa: float = 0.3) -> None:
+        self.rng = np.random.default_rng([seed, 13])
+        k = np.outer([1, -1, -1, 1], [1, -1, -1, 1]) / 4
+        self.a = coupling(np.full(4, 1 / kappa - 1), k)
+        self.sense = np.array([-1.0 if j in wrong else 1.0 for j in range(4)])
+        self.heights = self.a @ self.rng.normal(0, 0.3, 4)
+
+    def turn(self, j: int, marks: float) -> None:
+        up = marks * 0.7 / 16 * self.sense[j]
+        up += self.rng.normal(0, np.hypot(0.008, 0.03 * up)) if marks else 0.0
+        self.heights = self.heights + self.a[:, j] * up
+
+    def answer(self, desk: Desk, run: OpenRun) -> OpenRun:
+        """One step as it is asked."""
+        now = tram.now_at(run)
+        if now.step == "sense":
+            j = run.setup.machine.screw(now.screw)
+            self.turn(j, run.state.screws[j].trial_marks)
+            raised = self.sense[j] > 0
+            return keep(desk, "tram", SenseTried(screw=now.screw, felt="tighter" if raised else "looser"))
+        if now.step == "read":
+            s = run.state.screws[run.setup.machine.screw(now.screw)]
+            value = float(self.heights[run.setup.machine.screw(now.screw)] + self.rng.normal(0, 0.006))
+            what = ReadMm(
+                x_mm=s.x_mm, y_mm=s.y_mm, instrument="dial", value_mm=round(value, 3), screw=now.screw, sure=True
+            )
+            return keep(desk, "tram", what)
+        if now.step in ("prove", "further"):
+            self.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
+            return keep(desk, "tram", Turned(screw=now.further.screw, marks=now.further.marks))
+        if now.step == "turn_all":
+            for j, turn in enumerate(now.turns):
+                self.turn(j, turn.marks)
+            return keep(desk, "tram", TurnedAll(marks=tuple(t.marks for t in now.turns)))
+        if now.step in ("count", "feel"):
+            j = run.setup.machine.screw(now.screw)
+            before = "loose" if self.heights[j] + self.rng.normal(0, 0.015) < 0 else "tight"
+            off = self.rng.normal(0, 0.015) - self.heights[j]
+            marks = round(off / self.a[j, j] / (0.7 / 16) * self.sense[j])
+            self.turn(j, marks)
+            what = Counted(screw=now.screw, marks=marks, sure=True, before=before if now.ask_before else None)
+            return keep(desk, "tram", what)
+        assert now.step == "centre", now.step
+        x, y = run.setup.plate.centre
+        return keep(desk, "tram", Felt(x_mm=x, y_mm=y, z_mm=0.0, feel="drag"))
+
+
+def trammed(desk: Desk, table: Table, way: str, steps: int = 120) -> OpenRun:
+    start(desk, "heron")
+    run = keep(desk, "tram", WayChosen(way=way)) if way != "counting" else desk.open("run")
+    for _ in range(steps):
+        if tram.now_at(run).step in ("done", "beyond_knobs"):
+            return run
+        run = table.answer(desk, run)
+    raise AssertionError("the tram does not end")
+
+
+@pytest.mark.parametrize("way", ["read_all", "counting"])
+@pytest.mark.parametrize("wrong", [(), (1,), (0, 2), (1, 2, 3), (0, 1, 2, 3)])
+def test_any_knobs_may_work_the_other_way(desk: Desk, way: str, wrong: tuple[int, ...]) -> None:
+    """Two and more of them made readings in mm diverge: 0.6, 1, 2, 3.6, 6, 13 mm."""
+    table = Table(3, wrong)
+    run = trammed(desk, table, way)
+    assert np.ptp(table.heights) <= 3 * 2 * run.state.tol_mm
+    if way == "read_all":
+        assert [s.sense for s in run.state.screws] == list(table.sense)
+
+
+def test_a_sense_test_that_was_misread_is_found_out(desk: Desk) -> None:
+    table = Table(5, ())
+    start(desk, "heron")
+    keep(desk, "tram", WayChosen(way="read_all"))
+    table.turn(0, 2)
+    run = keep(desk, "tram", SenseTried(screw="front left", felt="looser"))
+    for _ in range(60):
+        if tram.now_at(run).step in ("centre", "done", "beyond_knobs"):
+            break
+        run = table.answer(desk, run)
+    assert np.ptp(table.heights) <= 3 * 2 * run.state.tol_mm
+
+
+class Moody(Table):
+    """A plate that does what it likes with a turn: nearly twice as much, or the other way."""
+
+    def turn(self, j: int, marks: float) -> None:
+        super().turn(j, marks * float(self.rng.choice([-1.2, 1.8])))
+
+
+class Loose(Table):
+    """A plate that lies on nothing: whatever is turned, it tips somewhere else."""
+
+    def turn(self, j: int, marks: float) -> None:
+        super().turn(j, marks)
+        self.heights = self.heights + self.rng.normal(0, 0.25, 4)
+
+
+@pytest.mark.parametrize(("way", "kind"), [("read_all", Moody), ("read_all", Loose), ("counting", Loose)])
+@pytest.mark.parametrize("seed", [1, 2])
+def test_a_plate_that_does_not_answer_stops_the_turning(desk: Desk, way: str, kind: type[Table], seed: int) -> None:
+    """Nothing a model holds: it is said, every knob is proved again, and then it is given up with what to look for."""
+    table, warned = kind(seed, ()), set()
+    start(desk, "heron")
+    run = keep(desk, "tram", WayChosen(way=way)) if way != "counting" else desk.open("run")
+    for _ in range(200):
+        if tram.now_at(run).step in ("done", "beyond_knobs"):
+            break
+        run = table.answer(desk, run)
+        warned.add(tram.view(run).warning)
+    assert tram.now_at(run).step == "beyond_knobs"
+    assert run.state.gives_up
+    assert any("Turning on would not mend it" in w for w in warned)
+    assert np.ptp(table.heights) < 10
+    if run.state.guard.doubted:
+        assert any("every knob is proved again" in w for w in warned)
+
+
+def test_a_promise_missed_twice_puts_every_knob_in_doubt(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    run = keep(desk, "tram", WayChosen(way="read_all"))
+    for height in (0.0, 0.4, -1.5):
+        for k, s in enumerate(run.state.screws):
+            value = height * (-1) ** k
+            what = ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="dial", value_mm=value, screw=s.name, sure=True)
+            run = keep(desk, "tram", what)
+        if height >= 0:
+            run = keep(desk, "tram", TurnedAll(marks=(1, 0, 0, 0)))
+    view = tram.view(run)
+    assert run.state.guard.doubted == 1
+    assert "twice in a row" in view.warning
+    assert view.step == "read"
+    # All are in doubt again, the one that had shown its sense too.
+    assert run.state.belief.p_reversed().min() > TRAM.reversed_asked
+
+
+def test_knobs_can_do_no_more_is_not_said_where_it_is_likely_within(desk: Desk) -> None:
+    run = start(desk, "heron")
+    flat = run.state
+    likely = flat.belief
+    for s in flat.screws:
+        likely = likely.read(likely.gap_row(s.x_mm, s.y_mm), 0.0, 0.02)
+    stops = tuple(TramStop(f"s{k}", k, 0) for k in range(4))
+    at = replace(flat, belief=likely, stops=stops)
+    assert TRAM.likely_at < at.belief.p_within(at.tol_mm) < TRAM.done_at
+    tired = replace(at, stops=stops * int(TRAM.stops_per_screw))
+    assert not at.trammed
+    assert tired.gives_up
+    assert tired.trammed
+    assert not tired.beyond_knobs
+
+
+# Mesh
+
+
+def felt_mesh(run: OpenRun) -> MeshSurvey:
+    grid = MeshGrid(xs_mm=(30.0, 122.0, 214.0), ys_mm=(30.0, 118.0, 206.0))
+    heights = ((0.10, 0.12, 0.11), (0.13, 0.16, 0.12), (0.10, 0.13, 0.12))
+    return MeshSurvey(grid=grid, heights_mm=heights, owns_zero=True, plate_id=run.setup.plate_id, bed_c=60.0)
+
+
+def test_a_mesh_point_again_is_a_step_from_its_neighbour(desk: Desk) -> None:
+    """The zero has moved by 0.3 since the survey: a bare number would have made a hole of that depth."""
+    run = start(desk, "heron")
+    run = keep(desk, "mesh", MeshKept(survey=felt_mesh(run)))
+    run = keep(desk, "offset", OffsetSet(stored_mm=run.state.stored_mm + 0.3, sure=True))
+    with pytest.raises(Refused, match="a neighbour in the same go") as wrong:
+        keep(desk, "mesh", MeshPoint(column=2, row=0, height_mm=-0.17))
+    assert wrong.value.field == "height_mm"
+    before = run.state
+    again = MeshPointAgain(
+        column=2, row=0, height_mm=-0.16, neighbour_column=1, neighbour_row=0, neighbour_height_mm=-0.18
+    )
+    run = keep(desk, "mesh", again)
+    assert run.state.mesh.heights_mm[0] == pytest.approx((0.10, 0.12, 0.14))
+    assert run.state.mesh.heights_mm[1:] == before.mesh.heights_mm[1:]
+    # The belief hears the difference, not a new height: the common height is where it was.
+    here, there = (run.state.belief.height([(x, 30.0)])[0][0] for x in (214.0, 122.0))
+    was, was_there = (before.belief.height([(x, 30.0)])[0][0] for x in (214.0, 122.0))
+    assert (here - there) > (was - was_there)
+    middle = ((122.0, 118.0),)
+    assert run.state.belief.height(middle)[0][0] == pytest.approx(before.belief.height(middle)[0][0], abs=0.02)
+
+
+def test_advice_that_was_followed_is_not_given_again(desk: Desk) -> None:
+    run = start(desk, "heron")
+    keep(desk, "mesh", MeshKept(survey=felt_mesh(run)))
+    laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)
+    seen = []
+    for _ in range(3):
+        run = keep(desk, "first_layer", ProofStarted(proof=laid))
+        for zone in range(5):
+            caliper = 0.26 if zone == 4 else 0.19
+            grade = "parted" if zone == 4 else "sound"
+            run = keep(desk, "first_layer", Judged(zone=zone, grade=grade, caliper_mm=caliper))
+        steps = first_layer.next_steps(run)
+        measure = next((s for s in steps if s.action.kind == "measure" and s.action.zone == 4), None)
+        seen.append(measure is not None)
+        if measure is None:
+            break
+        (c, r), (nc, nr) = measure.mesh_point, measure.neighbour
+        assert (c, r) == (2, 2)
+        assert abs(c - nc) + abs(r - nr) == 1
+        run = keep(
+            desk,
+            "mesh",
+            MeshPointAgain(
+                column=c, row=r, height_mm=0.0, neighbour_column=nc, neighbour_row=nr, neighbour_height_mm=0.0
+            ),
+        )
+    assert seen == [True, False]
+
+
+def test_a_new_run_begins_with_the_mesh_the_machine_has(desk: Desk) -> None:
+    run = start(desk, "heron")
+    run = keep(desk, "mesh", MeshKept(survey=felt_mesh(run)))
+    keep(desk, "sign_off", SignedOff())
+    wanted = StartRun(
+        id="next",
+        machine_id="heron",
+        plate_id="heron-steel",
+        filament_id="petg-clear",
+        gauge_id="copy-paper",
+        initials="mk",
+    )
+    filaments = {f.id for f in desk.workshop.filaments()}
+    other = next(f for f in desk.workshop.filaments() if abs(f.bed_c - 60) > 5)
+    wanted = wanted.model_copy(update={"filament_id": other.id})
+    assert other.id in filaments
+    setup = desk.start(wanted)
+    assert (setup.mesh, setup.mesh_on) == (run.state.mesh, True)
+    fresh = desk.open("next")
+    assert fresh.state.machine_believes(np.array([[122.0, 118.0]]))[0] == pytest.approx(0.16)
+    words = mesh.view(fresh).mesh_words
+    assert "taken at 60 °C" in words
+    assert f"printed at {other.bed_c:.0f} °C" in words
+    assert "when this run began" in words
+    # Its form is believed, its zero of another day is not.
+    low, high = (fresh.state.belief.height([p])[0][0] for p in ((30.0, 30.0), (122.0, 118.0)))
+    assert high - low == pytest.approx(0.06, abs=0.03)
+
+
+# First layer
+
+
+def test_advice_is_not_refused_by_its_own_guard(desk: Desk) -> None:
+    """All zones loose, a quarter of a millimetre too high: bounded steps, each of which may be kept as it is advised."""
+    run = start(desk, "heron")
+    laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)
+    gap, closer = laid.layer_mm + 0.25, []
+    for _ in range(6):
+        run = keep(desk, "first_layer", ProofStarted(proof=laid))
+        grade = laid.bead.grade_at(gap)
+        for zone in range(5):
+            run = keep(desk, "first_layer", Judged(zone=zone, grade=grade))
+        best = first_layer.next_steps(run)[0]
+        if best.stored is None:
+            break
+        run = keep(desk, "first_layer", OffsetSet(stored_mm=best.stored.new_mm))
+        gap += best.stored.shift_mm
+        closer.append(best.stored.shift_mm)
+        assert gap > 0.03
+    assert closer[0] < -0.05
+    assert laid.bead.grade_at(gap) == "sound"
+
+
+@pytest.mark.parametrize(("typed", "meant"), [(2.0, "0.20"), (0.02, "0.20"), (19.0, "0.19")])
+def test_a_caliper_that_cannot_be_is_asked_about(desk: Desk, typed: float, meant: str) -> None:
+    run = start(desk, "heron")
+    keep(desk, "first_layer", ProofStarted(proof=plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)))
+    with pytest.raises(Refused, match=f"did you mean {meant}") as wrong:
+        keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=typed))
+    assert (wrong.value.code, wrong.value.field) == ("caliper_doubtful", "caliper_mm")
+    run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=typed, sure=True))
+    assert run.state.proofs[-1].marks[0].caliper_mm == typed
