@@ -41,7 +41,7 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
     assert answer.status_code == 200
     # As it stands there is nothing to add: what comes next is asked at once, and it is said that this one is left.
     assert answer.json()["step"] in ("further", "count")
-    assert (answer.json()["further"] is None) == (answer.json()["left"] == "Leave front left there.")
+    assert (answer.json()["further"] is None) == (answer.json()["left"] == "front left")
     assert answer.json()["head"]["seq"] == 2
 
 

@@ -3,7 +3,7 @@
 import re
 
 import pytest
-from playwright.sync_api import Browser, Page, Route, expect
+from playwright.sync_api import Browser, Locator, Page, Route, expect
 
 from ivory_table.core.entries import Counted, RunFile, Turned, What
 from ivory_table.core.plate import Screw
@@ -112,6 +112,11 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     expect(page.get_by_role("heading", name="Signed off")).to_be_visible()
 
 
+def counted(page: Page) -> Locator:
+    """What follows a count: so much further, or that this knob is left and the next screw asked for."""
+    return page.get_by_role("heading", name="further").or_(page.get_by_text(re.compile(r"^Leave .* there\.$")))
+
+
 def test_kestrel_by_mouse(desk_page: Page) -> None:
     page = desk_page
     start_run(page, "Kestrel")
@@ -125,7 +130,10 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     page.get_by_role("button", name="flip", exact=True).click()
     expect(page.get_by_test_id("count")).to_contain_text("5")
     page.get_by_role("button", name=re.compile("^Keep")).click()
-    page.get_by_role("button", name=re.compile("Turned, go on|Go on")).click()
+    counted(page).wait_for()
+    turned = page.get_by_role("button", name="Turned, go on")
+    if turned.is_visible():
+        turned.click()
     expect(page.get_by_text("stop 2")).to_be_visible()
 
     page.get_by_role("link", name="Mesh").click()
@@ -183,14 +191,15 @@ def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: 
     page.get_by_role("heading", name="Turn until it drags").wait_for()
     # A key pressed while the last answer is being kept is not heard.
     page.get_by_role("button", name="read for me").click()
-    page.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
+    counted(page).wait_for()
     page.reload()
-    expect(page.get_by_role("heading", name=re.compile("further|Leave it"))).to_be_visible()
+    expect(counted(page)).to_be_visible()
 
     other = browser.new_page()
     other.goto(f"{run}/tram")
-    other.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
-    other.keyboard.press("Enter")
+    counted(other).wait_for()
+    if other.get_by_role("heading", name="further").is_visible():
+        other.keyboard.press("Enter")
     expect(other.get_by_text("stop 2")).to_be_visible()
     # The first tab learns of it by itself, and nothing of it is lost.
     expect(page.get_by_text("stop 2")).to_be_visible(timeout=10_000)
@@ -350,6 +359,8 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
             expect(page.get_by_label("Reading")).to_have_value("high")
         page.get_by_label("Reading").fill(value)
         page.keyboard.press("Enter")
+        if screw == "front left":
+            continue  # this one has shown its sense
         # A knob that has not shown its sense is turned where the instrument stands, and read again.
         proving = page.get_by_role("heading", name=re.compile(r"Now \d+.16, then read it again"))
         proving.wait_for()
@@ -475,7 +486,7 @@ def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, 
     expect(page.get_by_test_id("count")).to_contain_text("7")
     page.unroute(lose)
     page.keyboard.press("Enter")
-    page.get_by_role("heading", name=re.compile("further|Leave it")).wait_for()
+    counted(page).wait_for()
     assert page.locator("[data-seq]").get_attribute("data-seq") == "2"
     page.close()
 
@@ -582,7 +593,8 @@ def test_a_knob_with_twenty_marks_is_counted_in_twentieths(desk_page: Page, addr
     expect(page.get_by_test_id("count")).to_have_text("– /20")
     page.keyboard.type("3")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("heading", name=re.compile(r"Now \d+.[24]0 further|Leave it there"))).to_be_visible()
+    further = page.get_by_role("heading", name=re.compile(r"Now \d+.[24]0 further"))
+    expect(further.or_(page.get_by_text(re.compile(r"^Leave .* there\.$")))).to_be_visible()
     page.get_by_role("button", name="keys and kept rows").click()
     expect(page.get_by_text("1 turn 3/20 counter-clockwise to the drag")).to_be_visible()
 

@@ -83,11 +83,11 @@ def test_free_said_again_and_again_finds_nothing() -> None:
     assert not at.found
     assert tried[-1] < -2  # it went on down instead
     assert at.drag[0] < tried[-1]
-    # The same height again and again says no more than once.
+    # The same height again and again says no more than once of where the drag is.
     once, often = over().feel(0.2, "free"), over()
     for _ in range(30):
         often = often.feel(0.2, "free")
-    assert often.drag == once.drag
+    assert often.drag == pytest.approx(once.drag, abs=0.003)
 
 
 @pytest.mark.parametrize("feels", [("free", "stuck"), ("brush", "snag"), ("drag",)])
@@ -108,7 +108,7 @@ def test_where_nobody_has_seen_the_tip_above_the_plate_it_begins_higher() -> Non
 def test_an_eye_takes_most_of_the_way_at_once() -> None:
     far = over(0.1, 0.5).look(1.0, 3.5)
     near = over(0.1, 0.5).look(1.0, 0.8)
-    assert far.next_mm() < -0.3 < 0.1 < near.next_mm()
+    assert far.next_mm() < -0.1 < 0.1 < near.next_mm()
     assert over().look_helps is False  # a tenth is for the gauge
     # A habit shows from look to look: what was told large each time is believed less.
     twice = far.look(far.next_mm(), 1.2)
@@ -144,3 +144,15 @@ def test_the_belief_takes_what_was_found_once(machine: str) -> None:
     assert found == pytest.approx(drag, abs=0.02)
     assert mean == pytest.approx(found, abs=0.003)
     assert believed_sd == pytest.approx(sd, rel=0.2)
+
+
+def test_a_gauge_that_caught_on_something_is_not_believed_for_ever() -> None:
+    """An eye twice wrong and a stuck that is true: said again, it is believed, and the search ends."""
+    rng, at, drag = np.random.default_rng(0), over(0.1, 0.5, seen_above=True).look(0.3, 5.63), -2.305
+    for _ in range(40):
+        z = at.next_mm()
+        if z is None:
+            break
+        at = at.feel(z, felt_at(z, drag, rng))
+    assert at.found
+    assert at.drag[0] == pytest.approx(drag, abs=0.03)

@@ -86,32 +86,38 @@ class Approach:
     @cached_property
     def p(self) -> Array:
         """(n,) probability of each height of the grid."""
-        log_p = self.log_prior + sum((self._told(z, feel) for z, feel in self._counting), np.zeros(len(self.heights)))
+        log_p = self.log_prior + sum((self._told(*answer) for answer in self._counting), np.zeros(len(self.heights)))
         if self.looks:
             log_p = log_p + self._seen()
         p = np.exp(log_p - log_p.max())
         return np.asarray(p / p.sum())
 
     @property
-    def _counting(self) -> list[tuple[float, Feel]]:
-        """The answers that count: of `free` the lowest, of `stuck` the highest, and of the same those plainly apart; of the others each."""
-        told = [(z, feel) for z, feel in self.felt if feel not in ("free", "stuck")]
+    def _counting(self) -> list[tuple[float, Feel, float]]:
+        """The answers that count, each with the chance that it tells nothing.
+
+        Of `free` the lowest, of `stuck` the highest, and of the same those plainly apart; of the others each. Said again at
+        the same height it says no more of where the drag is, but hardly caught on something else each time.
+        """
+        told = [(z, feel, OFFSET.slip) for z, feel in self.felt if feel not in ("free", "stuck")]
         apart = 3 * self.scale.scatter_mm
         for feel, away in _ONE_SIDED:
             last = -np.inf
             for z in sorted(away * z for z, said in self.felt if said == feel):
                 if z >= last + apart:
-                    told.append((away * z, feel))
+                    told.append((away * z, feel, OFFSET.slip))
                     last = z
+                else:
+                    told[-1] = (*told[-1][:2], told[-1][2] * OFFSET.slip_again)
         return told
 
-    def _told(self, z_mm: float, feel: Feel) -> Array:
+    def _told(self, z_mm: float, feel: Feel, slip: float) -> Array:
         """ln of how likely a feel is, for a drag at each height; a few answers tell nothing (a gauge that catches elsewhere)."""
         low, high = feel_interval(feel, 0.0, self.scale)
         gap = z_mm - self.heights
         s = self.scale.scatter_mm
         p = ndtr((high - gap) / s) - ndtr((low - gap) / s)
-        return np.asarray(np.log((1 - OFFSET.slip) * p + OFFSET.slip / 5))
+        return np.asarray(np.log((1 - slip) * p + slip / 5))
 
     def _seen(self) -> Array:
         """ln of how likely what was seen is. An eye tells a gap to a share of it, beside a habit that all its looks share.
@@ -155,7 +161,9 @@ class Approach:
     def lowest_mm(self) -> float:
         """The lowest height to go to: deeper, the gauge would be pressed by more than `OFFSET.deepest_press_mm` more
         often than `OFFSET.press_risk`. From where it was felt free, `OFFSET.closest_step_mm` presses no deeper either."""
-        deepest = self.quantile(1 - OFFSET.press_risk) - OFFSET.deepest_press_mm
+        # Where an eye brings it down in one go it is the eye that may be wrong, and by much.
+        risk = OFFSET.press_risk if self.touched or not self.looks else OFFSET.eye_press_risk
+        deepest = self.quantile(1 - risk) - OFFSET.deepest_press_mm
         free = min((z for z, feel in self.felt if feel == "free"), default=np.inf)
         return max(min(deepest, free - OFFSET.closest_step_mm), OFFSET.floor_mm)
 

@@ -139,8 +139,8 @@ class TramView(Value):
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
-    #: The knob that was just turned until it dragged and is well as it stands; empty where there is none.
-    left: str = ""
+    #: The knob that was just turned until it dragged and is well as it stands; None where there is none.
+    left: str | None = None
     #: Why the turning was stopped, or why turning on would do no good; empty while the plate answers.
     warning: str = ""
     #: The range of the heights at the screws, and by how much it may be off in two of three cases.
@@ -185,7 +185,7 @@ class Now:
     further: Turn | None = None
     turns: tuple[Turn, ...] = ()
     gives_back: str = ""
-    left: str = ""
+    left: str | None = None
     p_after: float | None = None
     spread_after_mm: float | None = None
     spread_after_give_mm: float | None = None
@@ -206,7 +206,7 @@ def now_at(run: OpenRun) -> Now:
         more = _further(state, state.pending)
         if not more.marks:
             # Nothing to add: straight to what comes next. It is shown, and a turn can still be entered.
-            left = f"Leave {state.screws[state.pending].name} there."
+            left = state.screws[state.pending].name
             return replace(_now(state, _step(state, None), None), left=left)
     return _now(state, _step(state, more), more)
 

@@ -21,10 +21,11 @@ from ivory_table.core.entries import (
     What,
     ZoneCleaned,
 )
+from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
 from ivory_table.core.value import Array
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES
-from ivory_table.practice.elastic import crooked
+from ivory_table.practice.elastic import Truth, crooked
 from ivory_table.practice.machine import PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.stations import first_layer, mesh, offset, tram
@@ -40,15 +41,26 @@ _NORMAL_90 = 1.6449
 class Trial:
     """One practice machine through the stations, and what was counted on the way."""
 
-    def __init__(self, desk: Desk, people: dict[str, PracticePerson], seed: int, number: int) -> None:
+    def __init__(
+        self,
+        desk: Desk,
+        people: dict[str, PracticePerson],
+        seed: int,
+        number: int,
+        *,
+        machine: Machine | None = None,
+        truth: Truth | None = None,
+    ) -> None:
         self.desk, self.run_id = desk, f"trial-{number}"
-        self.machine = next(m for m in MACHINES if m.id == SCENARIO["machine"])
-        # Known sense: asking for it once per machine is not part of a tram.
-        screws = tuple(s.model_copy(update={"sense_proved": True}) for s in self.machine.screws)
-        self.machine = self.machine.model_copy(update={"screws": screws})
+        if machine is None:
+            machine = next(m for m in MACHINES if m.id == SCENARIO["machine"])
+            # Known sense: asking for it once per machine is not part of a tram.
+            screws = tuple(s.model_copy(update={"sense_proved": True}) for s in machine.screws)
+            machine = machine.model_copy(update={"screws": screws})
+        self.machine = machine
         gauge = next(g for g in GAUGES if g.id == SCENARIO["gauge"])
         filament = next(f for f in FILAMENTS if f.id == SCENARIO["filament"])
-        truth = crooked(
+        truth = truth or crooked(
             self.machine, self.machine.plates[0], seed * 100_003 + number, knob_sd_mm=SCENARIO["knob_sd_mm"]
         )
         self.body = PracticeMachine(self.machine, gauge, truth)
@@ -107,7 +119,7 @@ class Trial:
         stops = 0
         while stops < SCENARIO["stops_cap"]:
             step = tram.now_at(self.now).step
-            if step in ("centre", "done"):
+            if step in ("centre", "done", "beyond_knobs"):
                 break
             self.ask("tram", tram.practice)
             if step in ("count", "feel"):
@@ -163,7 +175,7 @@ class Trial:
             if best.action.kind == "done":
                 declared = True
                 break
-            self._follow(best)
+            self.follow(best)
         self.count |= {
             "proofs": proofs,
             "proofs_until_truly_sound": truly or SCENARIO["proofs_cap"],
@@ -172,7 +184,7 @@ class Trial:
             "sound": float(self.sound()),
         }
 
-    def _follow(self, best: first_layer.NextStep) -> None:
+    def follow(self, best: first_layer.NextStep) -> None:
         """Do what is advised, as a person would."""
         self.human("change")
         match best.action.kind:

@@ -3707,11 +3707,8 @@ export interface components {
             head: components["schemas"]["RunHead"];
             /** Learnt */
             learnt: components["schemas"]["LearntLine"][];
-            /**
-             * Left
-             * @default
-             */
-            left: string;
+            /** Left */
+            left?: string | null;
             /** Mm Per Mark */
             mm_per_mark?: number | null;
             /**

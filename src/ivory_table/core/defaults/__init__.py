@@ -82,6 +82,7 @@ class _Offset(Value):
     deepest_press_mm: float
     start_above_sd: float
     press_risk: float
+    eye_press_risk: float
     floor_mm: float
     unknown_sd_mm: float
     unknown_near: float
@@ -90,6 +91,7 @@ class _Offset(Value):
     above_unseen_mm: float
     astray: float
     slip: float
+    slip_again: float
     eye_share: float
     eye_habit: float
     eye_from_mm: float

@@ -14,7 +14,7 @@ import { BesideTram } from "./Beside";
 import { type Count, CountSlip, countKeys, keepCount, NO_COUNT, stopOf } from "./Count";
 import { ReadSlip } from "./Read";
 import { Story } from "./Story";
-import { RunsOut, TurnMade } from "./Turned";
+import { OtherTurn, RunsOut, TurnMade } from "./Turned";
 
 type View = Schemas["TramView"];
 const WAYS = [
@@ -145,7 +145,12 @@ export function Tram() {
               counted the other way from here on. If that is wrong, take the last answer back.
             </Panel>
           )}
-          {view.left && <p className="text-lg font-semibold text-verdigris">{view.left}</p>}
+          {view.left && (
+            <div>
+              <p className="text-lg font-semibold text-verdigris">Leave {view.left} there.</p>
+              <OtherTurn key={view.head.seq} screw={view.left} from={from} keep={keep} busy={acts.busy} />
+            </div>
+          )}
           <StepSlip view={view} from={from} count={count} setCount={setCount} acts={acts} keep={keep} go={go} />
           {view.learnt.map((l) => (
             <p key={l.screw} className="text-sm text-verdigris first-letter:uppercase">

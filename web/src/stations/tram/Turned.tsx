@@ -51,7 +51,17 @@ export function RunsOut({ view, from }: { view: View; from: SeenFrom }) {
 }
 
 /** A turn other than advised is kept as it was made. */
-function OtherTurn({ screw, from, keep, busy }: { screw: string; from: SeenFrom; keep: KeepEntry; busy: boolean }) {
+export function OtherTurn({
+  screw,
+  from,
+  keep,
+  busy,
+}: {
+  screw: string;
+  from: SeenFrom;
+  keep: KeepEntry;
+  busy: boolean;
+}) {
   const [open, setOpen] = useState(false);
   const [text, setText] = useState("");
   const [sign, setSign] = useState<1 | -1>(1);
