@@ -94,7 +94,12 @@ def main() -> None:
     with sync_playwright() as p:
         browser = p.chromium.launch(
             executable_path=shutil.which("chromium"),
-            args=["--no-sandbox", "--disable-gpu", "--disable-background-networking"],
+            args=[
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-background-networking",
+                "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup",
+            ],
         )
         at = f"{address}/runs/shots"
         heron = next(k["machine"] for k in http.get("/api/setup").json()["machines"] if k["machine"]["id"] == "heron")

@@ -3,9 +3,12 @@
 import json
 import subprocess
 import sys
+import tempfile
 
 import pytest
 
+from ivory_table.trial.harm import SCENARIO as HARM
+from ivory_table.trial.harm import contact_figures, missed, tram_figures
 from ivory_table.trial.run import SCENARIO, trial
 
 
@@ -52,3 +55,21 @@ def test_the_command_prints_json_and_refuses_nonsense() -> None:
     wrong = subprocess.run([*command, "kitchen"], capture_output=True, text=True, check=False)
     assert wrong.returncode == 2
     assert SCENARIO["stops_cap"] == 40
+
+
+def test_machines_that_do_not_fit_come_to_an_end_and_no_harm() -> None:
+    """A few of the trial of hands that slip and knobs that work the other way: nothing diverges, everything ends."""
+    with tempfile.TemporaryDirectory() as folder:
+        for number in range(5):
+            found = tram_figures((folder, 7, number))
+            assert found["read_all_diverged"] == found["counting_diverged"] == found["crashes"] == 0
+            assert found["read_all_ended"] == found["counting_ended"] == 1
+        contact = contact_figures((folder, 7, 0))
+    assert contact["found_untouched"] == 0
+    assert contact["moves_far_eye"] < contact["moves_far_feel"] < 50
+
+
+def test_a_bar_is_missed_only_beyond_its_error() -> None:
+    bars = {"crashes": (0.0, 0.0), "declared": (1.0, 0.0), "moves_far_eye": (9.4, 0.5), "moves_far_feel": (21.0, 0.5)}
+    report = {"figures": {k: {"mean": m, "two_se": e, "bar": HARM["bars"][k][0]} for k, (m, e) in bars.items()}}
+    assert missed(report) == ["moves_far_feel"]

@@ -23,8 +23,7 @@ def address(tmp_path: Path) -> Iterator[str]:
 #: The browser's own interface is drawn by renderers of its own, which take most of a core beside the page under test.
 #: The last such list counts, so what Playwright leaves out for good reasons is named again.
 NOT_WANTED = (
-    "InitialWebUI,WebUIReloadButton,WebUIToolbar,WebUIToolbarWebView,WebUISplitTabsButton,WebUIHomeButton,"
-    "WebUIBackForwardButton,WebUIOverflowButton,PaintHolding,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,MediaRouter,"
+    "WebUIOmniboxPopup,WebUIOmniboxAimPopup,PaintHolding,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,MediaRouter,"
     "OptimizationHints,LensOverlay,DestroyProfileOnBrowserClose,AvoidUnnecessaryBeforeUnloadCheckSync,"
     "ThirdPartyStoragePartitioning,NetworkTimeServiceQuerying,PreconnectToSearch"
 )

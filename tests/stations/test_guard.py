@@ -7,6 +7,7 @@ import pytest
 
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.entries import (
+    CheckDone,
     Counted,
     Felt,
     Judged,
@@ -23,10 +24,11 @@ from ivory_table.core.entries import (
     WayChosen,
 )
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
+from ivory_table.core.motion import probe_reaches
 from ivory_table.core.proof import plan
 from ivory_table.core.run import TramStop
 from ivory_table.core.tram import coupling
-from ivory_table.stations import first_layer, mesh, tram
+from ivory_table.stations import first_layer, mesh, on_line, tram
 from ivory_table.stations.desk import Desk, OpenRun, Refused, StartRun
 
 from .test_run import keep, start
@@ -184,6 +186,39 @@ def test_knobs_can_do_no_more_is_not_said_where_it_is_likely_within(desk: Desk) 
     assert tired.gives_up
     assert tired.trammed
     assert not tired.beyond_knobs
+
+
+def test_a_screw_the_probe_cannot_reach_is_left_to_the_hand(desk: Desk) -> None:
+    """The probe reads the others; then one of those is read by hand as well, so that both zeros are one."""
+    kestrel = desk.workshop.machine("kestrel")
+    far = kestrel.probe.model_copy(update={"x_offset_mm": -38.0, "y_offset_mm": 0.0})
+    right = tuple(s.model_copy(update={"sense_proved": True}) for s in kestrel.screws)
+    moved = (*right[:-1], right[-1].model_copy(update={"x_mm": kestrel.plates[0].width_mm - 4.0}))
+    desk.workshop.keep_machine(kestrel.model_copy(update={"probe": far, "screws": moved}))
+    start(desk, "kestrel")
+    keep(desk, "prepare", CheckDone(check="trigger_proved", outcome="done"))
+    run = keep(desk, "tram", WayChosen(way="read_all"))
+    *reached, last = run.state.screws
+    offer = next(o for o in on_line.offers(run, "tram", None) if o.job == "probe_screws")
+    assert offer.why_not == ""
+    assert f"{last.name} is left to the hand" in " ".join(offer.moves)
+    for s in reached:
+        assert probe_reaches(run.state, s.x_mm, s.y_mm)
+        what = ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="probe", value_mm=0.5, screw=s.name, sure=True)
+        run = keep(desk, "tram", what)
+    assert tram.now_at(run).screw == last.name
+    gap = ReadMm(x_mm=last.x_mm, y_mm=last.y_mm, instrument="feelers", value_mm=0.2, screw=last.name, sure=True)
+    run = keep(desk, "tram", gap)
+    now = tram.now_at(run)
+    assert (now.step, now.screw) == ("read", reached[0].name)
+    assert "by hand as well" in now.reasons[0]
+    assert run.state.belief.p_within(run.state.tol_mm) < 0.6  # over two zeros little is known of it
+    first = reached[0]
+    linked = ReadMm(x_mm=first.x_mm, y_mm=first.y_mm, instrument="feelers", value_mm=0.2, screw=first.name, sure=True)
+    run = keep(desk, "tram", linked)
+    assert tram.now_at(run).step in ("turn_all", "centre")
+    heights = run.state.belief.collapsed[0][: len(run.state.screws)]
+    assert np.ptp(heights) < 0.03
 
 
 # Mesh

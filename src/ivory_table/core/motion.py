@@ -115,6 +115,14 @@ def refuse_low(state: RunState, places: Array, names: list[str], tip_mm: ArrayLi
         )
 
 
+def probe_reaches(state: RunState, x_mm: float, y_mm: float) -> bool:
+    """Whether the probe can come down over a place with the tip still over the plate."""
+    probe = state.setup.machine.probe
+    if probe is None:
+        return False
+    return state.setup.plate.holds(x_mm - probe.x_offset_mm, y_mm - probe.y_offset_mm, -MOTION.over_edge_mm)
+
+
 def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: str) -> tuple[Step, ...]:
     """The probe, not the tip, over a place: lift, across, and down until it triggers.
 
@@ -126,7 +134,7 @@ def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: st
         raise ValueError(f"{setup.machine.name} has no probe.")
     refuse_place(setup.machine, setup.plate, x_mm, y_mm)
     x, y = x_mm - probe.x_offset_mm, y_mm - probe.y_offset_mm
-    if not setup.plate.holds(x, y, -MOTION.over_edge_mm):
+    if not probe_reaches(state, x_mm, y_mm):
         raise ValueError(f"The probe cannot reach {name}: the tip would have to go to ({x:g}, {y:g}), off the plate.")
     return (
         lift(state, manner),

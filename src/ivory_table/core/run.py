@@ -210,6 +210,8 @@ class RunState:
     at_screw: int | None = None
     stops: tuple[TramStop, ...] = ()
     round_read: dict[int, float] = field(default_factory=dict)
+    #: Over which zeros each screw was read in this round: the nozzle's own, or an instrument's that nobody knows.
+    round_zeros: dict[int, frozenset[str]] = field(default_factory=dict)
     rounds: int = 0
     centre_felt: Felt | None = None
     mesh_plan: MeshPlanned | None = None
@@ -448,6 +450,26 @@ class RunState:
     @property
     def visited(self) -> set[int]:
         return {s.screw for s in self.stops[self.guard.since :] if s.still is None}
+
+    def _over_zero(self, j: int, zero: str) -> "RunState":
+        """Screw j was read in this round over a zero: the nozzle's, or that of an instrument."""
+        earlier = self.round_zeros.get(j, frozenset()) if j in self.round_read else frozenset()
+        return replace(self, round_zeros={**self.round_zeros, j: earlier | {zero}})
+
+    @property
+    def to_read(self) -> int | None:
+        """The screw to be read next in a round of all; None when they are read and can be compared.
+
+        A probe that does not reach every screw leaves the rest to the hand: one of those it has read is then read by hand
+        as well, or nobody knows how the two zeros lie.
+        """
+        left = next((j for j in range(len(self.screws)) if j not in self.round_read), None)
+        if left is not None:
+            return left
+        zeros = {j: self.round_zeros.get(j, frozenset()) for j in self.round_read}
+        if len(frozenset().union(*zeros.values())) < 2 or any(len(z) > 1 for z in zeros.values()):
+            return None
+        return next((j for j, z in zeros.items() if "nozzle" not in z), None)
 
     @property
     def to_prove(self) -> int | None:
@@ -1051,6 +1073,8 @@ class RunState:
                 entry.id, now.rounds + 1, j, what.value_mm, expected, float(np.hypot(foretold_sd[0], sd))
             )
             readings = (*readings, one)
+            zero_of = "nozzle" if what.instrument in ("feelers", "lamp") else what.instrument
+            now = now._over_zero(j, zero_of)
         after = replace(now, belief=belief, round_read=read, readings=readings)
         return after._senses_settled()._round_kept_its_promise(sd) if what.screw is not None else after
 
@@ -1059,6 +1083,8 @@ class RunState:
         promised = self.guard.promised_mm
         if promised is None or len(self.round_read) < len(self.screws):
             return self
+        if len(frozenset().union(*(self.round_zeros.get(j, frozenset()) for j in self.round_read))) > 1:
+            return self  # over several zeros their range is no spread
         found = max(self.round_read.values()) - min(self.round_read.values())
         asked = replace(self, guard=replace(self.guard, promised_mm=None, before_mm=None))
         # Turns are made to mend: a plate that is plainly worse for them does not answer, whatever was promised. Below the
@@ -1080,7 +1106,7 @@ class RunState:
                 return now
             # Known well enough: this screw has been read in this round.
             j = self.setup.machine.screw(str(what.screw))
-            return replace(now, round_read={**now.round_read, j: drag})
+            return replace(now._over_zero(j, "nozzle"), round_read={**now.round_read, j: drag})
         feel = self.feel
         at = what.z_mm + now.belief.shift_mm + float(now.machine_believes(np.array([[what.x_mm, what.y_mm]]))[0]) + rise
         belief = advice.felt(now.belief, what.x_mm, what.y_mm, at, what.feel, self.drag_gap_mm, feel)

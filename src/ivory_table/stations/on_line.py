@@ -13,9 +13,10 @@ from ivory_table.core.entries import (
 )
 from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold
-from ivory_table.core.motion import go, lift, probe_at, refuse_low_zones, travel_height_mm
+from ivory_table.core.motion import go, lift, probe_at, probe_reaches, refuse_low_zones, travel_height_mm
 from ivory_table.core.offset import convention
 from ivory_table.core.proof import ZoneCount
+from ivory_table.core.run import RunState
 from ivory_table.core.value import Id, Value
 from ivory_table.link.session import Cancelled, Session
 
@@ -158,12 +159,16 @@ def _tram_offers(
     state, setup = run.state, run.setup
     now = tram.now_at(run)
     if now.step == "read":
-        places = [(s.x_mm, s.y_mm, s.name) for j, s in enumerate(state.screws) if j not in state.round_read]
-        moves, wrong = walked(places, False)
+        unread = [s for j, s in enumerate(state.screws) if j not in state.round_read or j == state.to_read]
+        moves, wrong = walked([(s.x_mm, s.y_mm, s.name) for s in unread], False)
         found = [offer("step_screws", *moves, why_not=wrong)]
-        if setup.machine.probe:
-            moves, wrong = walked(places, True)
-            found.insert(0, offer("probe_screws", *moves, why_not=wrong or untried))
+        reached = [s for s in unread if probe_reaches(state, s.x_mm, s.y_mm) and s.name not in _read_names(state)]
+        if reached:
+            moves, wrong = walked([(s.x_mm, s.y_mm, s.name) for s in reached], True)
+            left = tuple(
+                f"{s.name} is left to the hand: the probe does not reach it" for s in unread if s not in reached
+            )
+            found.insert(0, offer("probe_screws", *moves, *left, why_not=wrong or untried))
         return tuple(found)
     if now.step in ("count", "feel", "sense") and now.screw is not None:
         s = state.screws[setup.machine.screw(now.screw)]
@@ -176,6 +181,10 @@ def _tram_offers(
         moves, wrong = walked([(x, y, "the centre")], False)
         return (offer("centre", *moves[:2], why_not=wrong),)
     return ()
+
+
+def _read_names(state: RunState) -> set[str]:
+    return {state.screws[j].name for j in state.round_read}
 
 
 def view(lines: Lines, run: OpenRun, station: Station) -> LineView:

@@ -269,9 +269,10 @@ def _now(state: RunState, step: Step, more: advice.Further | None) -> Now:
                 f"After it: spread {more.spread_mm:.3f} ± {more.spread_give_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
             ),
         )
-    if step == "read":
-        at = next(j for j in range(len(state.screws)) if j not in state.round_read)
-        return Now(step, screw=state.screws[at].name, at=at)
+    if step == "read" and state.to_read is not None:
+        at = state.to_read
+        linked = ("Read here by hand as well: the probe's zero and the nozzle's are then one.",)
+        return Now(step, screw=state.screws[at].name, at=at, reasons=linked if at in state.round_read else ())
     if step == "prove" and state.to_prove is not None:
         return _proving(state, state.to_prove)
     if step == "turn_all":
@@ -447,7 +448,7 @@ def _step(state: RunState, more: advice.Further | None) -> Step:
     if state.to_prove is not None:
         return "prove"
     if state.way == "read_all":
-        return "turn_all" if len(state.round_read) == len(state.screws) else "read"
+        return "turn_all" if state.to_read is None else "read"
     return "skirt" if state.way == "skirt" else "count"
 
 

@@ -67,9 +67,19 @@ export function StopButton({ line }: { line: Line }) {
 /** Above the slip: what went wrong, what is asked, what is being done, what the machine can do here. */
 export function LineNow({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
   const { status, here, tell } = line;
-  if (!status || !line.on) return null;
+  if (!status || (!line.on && !status.heat_words)) return null;
   return (
     <section aria-label="The machine on the line" className="flex flex-col gap-2">
+      {status.heat_words && (
+        <Panel tone="brass">
+          <p role="status">{status.heat_words}</p>
+          {status.state === "idle" && (
+            <Button className="mt-2 w-full" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "cool" })}>
+              Switch the heaters off
+            </Button>
+          )}
+        </Panel>
+      )}
       {(status.state === "lost" || status.state === "halted") && (
         <Panel tone="madder">
           <p role="alert" className="font-medium">
@@ -114,11 +124,6 @@ export function LineRest({ line }: { line: Line }) {
   if (!line.on)
     return (
       <div className="flex flex-col gap-2 border-t border-hairline pt-3">
-        {status.heat_words && (
-          <p role="status" className="border-l-2 border-brass pl-3 text-sm">
-            {status.heat_words}
-          </p>
-        )}
         <ConnectForm line={line} />
         <Wrong wrong={tell.error as Refusal | null} />
       </div>
@@ -126,16 +131,6 @@ export function LineRest({ line }: { line: Line }) {
   return (
     <div className="border-t border-hairline pt-2">
       {status.state !== "lost" && <Heat status={status} here={here} />}
-      {status.heat_words && (
-        <div role="status" className="my-1 border-l-2 border-brass pl-3 text-sm">
-          {status.heat_words}
-          {status.state === "idle" && (
-            <Button className="mt-1 w-full" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "cool" })}>
-              Switch the heaters off
-            </Button>
-          )}
-        </div>
-      )}
       {heatersAsked(tell.error as Refusal | null) && (
         <Panel tone="brass">
           <p role="alert">{(tell.error as Refusal).problem.message}</p>

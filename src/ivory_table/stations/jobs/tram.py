@@ -5,7 +5,7 @@ from typing import Any
 from ivory_table.core import advice
 from ivory_table.core.entries import FeelTried, ReadMm, Turned, Visited
 from ivory_table.core.feelcheck import FeelTry
-from ivory_table.core.motion import lift
+from ivory_table.core.motion import lift, probe_reaches
 from ivory_table.core.plate import Screw
 
 from .. import extras
@@ -47,10 +47,10 @@ def visit(work: Work) -> None:
 
 def step_screws(work: Work) -> None:
     work.ready()
-    for j, screw in enumerate(work.state.screws):
-        if j not in work.state.round_read:
-            work.session.progress(f"{screw.name}", j / len(work.state.screws))
-            feel_down(work, screw.x_mm, screw.y_mm, screw.name, screw=screw.name)
+    while (j := work.state.to_read) is not None:
+        screw = work.state.screws[j]
+        work.session.progress(f"{screw.name}", len(work.state.round_read) / len(work.state.screws))
+        feel_down(work, screw.x_mm, screw.y_mm, screw.name, screw=screw.name)
     work.leave()
 
 
@@ -92,7 +92,7 @@ def probe_screws(work: Work) -> None:
     work.ready()
     screws = work.state.screws
     for j, s in enumerate(screws):
-        if j in work.state.round_read:
+        if j in work.state.round_read or not probe_reaches(work.state, s.x_mm, s.y_mm):
             continue
         work.session.progress(s.name, j / len(screws))
         _probe_screw(work, s)
