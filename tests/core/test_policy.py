@@ -21,7 +21,7 @@ SCREWS = screws_of()
 @pytest.fixture(scope="module")
 def rows() -> dict:
     """The table of the trial, on few machines: the benchmark measures many."""
-    made = trial.table(10, 5, [1.0, 0.4, "elastic"], workers=2, known_runs=2)
+    made = trial.table(24, 5, [1.0, 0.4, "elastic"], workers=2, known_runs=2)
     return {row["truth"]: row for row in made["rows"]}
 
 

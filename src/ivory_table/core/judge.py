@@ -495,6 +495,10 @@ def next_actions(
     if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:
         why = f"{as_it_is}; the best step would take the last one back, so the same print tells more first"
         return (again.model_copy(update={"reason": why}), *ranked)
+    little = bool(ranked) and not greasy and ranked[0].p_all_sound < now + 2 * JUDGE.gain
+    if little and was.repeats == 0 and now >= JUDGE.evidence_at:
+        why = f"{as_it_is}; a plate that may be sound is not changed on one look, so the same print tells more first"
+        return (again.model_copy(update={"reason": why}), *ranked)
     if ranked:
         return (*ranked, again)
     if judged and was.repeats >= JUDGE.repeats_at_most and now >= JUDGE.leave_at:

@@ -125,7 +125,8 @@ class Trial:
             if step in ("count", "feel"):
                 stops += 1
                 self.human("stop")
-            if step == "further":
+            # After every stop, whether or not there was anything to add.
+            if step == "further" or (step in ("count", "feel") and tram.now_at(self.now).step != "further"):
                 self._heights_held()
         self.count |= {
             "stops": stops,

@@ -134,6 +134,7 @@ class _Judge(Value):
     done_at: float
     leave_at: float
     gain: float
+    evidence_at: float
     repeats_at_most: int
     proofs_at_most: int
     astray_mm: float
