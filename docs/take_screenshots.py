@@ -38,6 +38,13 @@ class Walk:
             if not self._post(f"{station}/practice", {}):
                 break
 
+    def until_step(self, station: str, step: str) -> None:
+        """The practice person answers until the station asks for this."""
+        for _ in range(40):
+            if self.http.get(f"/api/runs/{self.run}/{station}").json()["step"] == step:
+                break
+            self.practise(station, 1)
+
     # Over the line
 
     def line(self, tell: str, body: dict | None = None) -> None:
@@ -111,11 +118,11 @@ def main() -> None:
             walk.keep("prepare", kind="caution_seen", caution=caution)
         walk.keep("prepare", kind="heated", bed_c=60, nozzle_c=150, held_since="2026-01-01T08:00:00Z")
         shoot(browser, f"{at}/prepare", "prepare")
-        walk.practise("tram", 7)
+        walk.until_step("tram", "further")
+        shoot(browser, f"{at}/tram", "tram-further")
+        walk.until_step("tram", "count")
         shoot(browser, f"{at}/tram", "tram-count")
         shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
-        walk.practise("tram", 1)
-        shoot(browser, f"{at}/tram", "tram-further")
         walk.practise("tram")
         shoot(browser, f"{at}/tram", "tram-done")
         walk.keep("mesh", kind="mesh_planned", columns=3, rows=3, owns_zero=True)

@@ -21,8 +21,8 @@ class Eye(Value):
 
     @property
     def grid(self) -> tuple[Array, Array]:
-        """Scatters (n,) and their weights: an even grid over four sds either way."""
-        off = np.linspace(-2, 2, 7)
+        """Scatters (n,) and their weights: an even grid over two sds either way."""
+        off = np.linspace(-2, 2, 5)
         weight = np.exp(-0.5 * off**2)
         return self.scatter * np.exp(self.ln_sd * off), weight / weight.sum()
 

@@ -77,7 +77,7 @@ def judged_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, e
     graded = sum(1 for m in marks if m.grade is not None and not m.greasy)
     if not graded:
         return estimate_field(mean, cov, marks, bead, eye.scatter), eye
-    told = np.array([estimate_field(mean, cov, marks, bead, float(s), sweeps=6).log_evidence for s in eye.grid[0]])
+    told = np.array([estimate_field(mean, cov, marks, bead, float(s), sweeps=4).log_evidence for s in eye.grid[0]])
     after = eye.learnt(told, graded)
     return estimate_field(mean, cov, marks, bead, after.scatter), after
 

@@ -1114,7 +1114,7 @@ class RunState:
         if station != "tram":
             return now
         if what.screw is None:
-            return replace(now, centre_felt=what)
+            return replace(now, centre_felt=what, pending=None)
         j = self.setup.machine.screw(what.screw)
         now = replace(now, pending=None)
         if self.way == "counting" and what.z_mm == 0:

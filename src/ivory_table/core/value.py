@@ -16,15 +16,15 @@ class Value(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
-#: Kinds of character that show nothing, or are no text at all: control, half a character, unassigned, private.
-_NOT_SHOWN = {"Cc", "Cs", "Cn", "Co"}
+#: Kinds of character that show nothing, or are no text at all: control, half a character, private.
+_NOT_SHOWN = {"Cc", "Cs", "Co"}
 #: They turn the direction of what follows: a name could then show as another one.
 _DIRECTIONS = {chr(c) for c in (0x061C, 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))}
 
 
-def _printable(text: str) -> str:
+def _printable(text: str, besides: str = "") -> str:
     for c in text:
-        if c in _DIRECTIONS or (unicodedata.category(c) in _NOT_SHOWN and c not in "\n\t"):
+        if c in _DIRECTIONS or (unicodedata.category(c) in _NOT_SHOWN and c not in besides):
             raise ValueError("There is a character in this text that cannot be shown. Type it again by hand.")
     return text
 
@@ -34,7 +34,7 @@ Printable = AfterValidator(_printable)
 Id = Annotated[str, Field(pattern=r"^[A-Za-z0-9_-]{1,64}$")]
 Label = Annotated[str, Field(min_length=1, max_length=80, pattern=r"\S"), Printable]
 Initials = Annotated[str, Field(min_length=1, max_length=12, pattern=r"^\S(.*\S)?$"), Printable]
-Note = Annotated[str, Field(max_length=2000), Printable]
+Note = Annotated[str, Field(max_length=2000), AfterValidator(lambda text: _printable(text, "\n\t"))]
 
 #: A place on or near a plate; anything further off is a slip of the finger.
 PlaceMm = Annotated[float, Field(ge=-1000, le=2000)]

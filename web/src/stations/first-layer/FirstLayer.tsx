@@ -468,7 +468,7 @@ function NextStep({
       </Panel>
       {act && (
         <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
-          {DO_WORDS[step.action.kind]}
+          {step.action.clean.length > 0 && step.stored ? "Cleaned, sent, set it" : DO_WORDS[step.action.kind]}
         </Button>
       )}
       {others.length > 0 && (

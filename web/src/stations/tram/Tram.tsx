@@ -146,7 +146,7 @@ export function Tram() {
             </Panel>
           )}
           {view.left && (
-            <div>
+            <div className="flex flex-wrap items-center justify-between gap-x-3">
               <p className="text-lg font-semibold text-verdigris">Leave {view.left} there.</p>
               <OtherTurn key={view.head.seq} screw={view.left} from={from} keep={keep} busy={acts.busy} />
             </div>
