@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8765
 
-.PHONY: demo dev test check unit browser shots bench types wheel clean
+.PHONY: demo dev test check slow unit browser shots bench types wheel clean
 
 demo: .installed-runtime src/ivory_table/web/index.html
 	$(BIN)/ivory-table demo --port $(PORT)
@@ -54,6 +54,9 @@ check: .installed-dev .installed-web
 
 test: check src/ivory_table/web/index.html .installed-browser
 	$(BIN)/pytest -q -n 2 tests
+
+slow: .installed-dev
+	$(BIN)/pytest -q -n 2 -m slow tests
 
 unit: .installed-dev
 	$(BIN)/pytest -q -n 2 tests/core tests/store tests/paper tests/stations

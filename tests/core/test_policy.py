@@ -21,7 +21,7 @@ SCREWS = screws_of()
 @pytest.fixture(scope="module")
 def rows() -> dict:
     """The table of the trial, on few machines: the benchmark measures many."""
-    made = trial.table(24, 5, [1.0, 0.4, "elastic"], workers=2, known_runs=2)
+    made = trial.table(20, 5, [1.0, 0.4, "elastic"], workers=2, known_runs=2)
     return {row["truth"]: row for row in made["rows"]}
 
 
@@ -300,6 +300,7 @@ def test_half_a_mark_is_never_reduced() -> None:
     assert Screw(name="s", x_mm=0, y_mm=0).mm_per_mark == pytest.approx(0.04375)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("truth", [0.4, "elastic"])
 def test_six_screws_take_fewer_stops_than_the_ring_and_end_within(truth: float | str) -> None:
     row = trial.table(8, 3, [truth], count=6, workers=2, known_runs=1)["rows"][0]
@@ -448,6 +449,7 @@ def test_of_many_screws_each_must_have_been_felt(knobs: int, enough: int) -> Non
     assert not advice.enough_felt(enough - 1, surface)
 
 
+@pytest.mark.slow
 def test_nine_screws_are_brought_to_done_by_counts() -> None:
     row = trial.table(8, 7, [0.4], count=9, workers=2, known_runs=0)["rows"][0]
     assert row["counting, new"]["capped"] == 0

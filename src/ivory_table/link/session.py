@@ -244,7 +244,12 @@ class Session:
 
     def close(self, *, heaters_off: bool = False) -> None:
         """Let the machine go. Whatever it was told last, it finishes; with `heaters_off`, its heaters are switched off first."""
-        if heaters_off and self._status.state in ("idle", "busy", "waiting") and self._status.hot:
+        if (
+            heaters_off
+            and not self._end.is_set()
+            and self._status.state in ("idle", "busy", "waiting")
+            and self._status.hot
+        ):
             self._switch_off()
         self._drop_jobs()
         self._cancel.set()
