@@ -358,7 +358,8 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
             expect(page.get_by_role("alert")).to_contain_text("such as 0.12")
             expect(page.get_by_label("Reading")).to_have_value("high")
         page.get_by_label("Reading").fill(value)
-        page.keyboard.press("Enter")
+        with keeping(page):
+            page.keyboard.press("Enter")
         if screw == "front left":
             continue  # this one has shown its sense
         # A knob that has not shown its sense is turned where the instrument stands, and read again.
