@@ -1,16 +1,20 @@
 """Large files read away from the event loop, so that Stop is never behind one: first their shape, then what they say."""
 
-import json
+import asyncio
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any, TypeVar
 
 from fastapi import Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.exceptions import RequestValidationError
 from pydantic import BaseModel, ValidationError
+from pydantic_core import from_json
 
 from ivory_table.stations.desk import Refused
 
 _M = TypeVar("_M", bound=BaseModel)
+
+#: One file at a time: reading JSON holds the interpreter, and others wait for it.
+_READING = ThreadPoolExecutor(max_workers=1, thread_name_prefix="read")
 
 #: No value of ours has so many fields, and no list but a run's rows is so long: what is beyond this is another file.
 MOST_FIELDS = 64
@@ -27,13 +31,13 @@ def described(model: type[BaseModel]) -> dict[str, Any]:
 
 async def file_body(request: Request, model: type[_M]) -> _M:
     """The body of a request as one of our files. Raises Refused or RequestValidationError."""
-    return await run_in_threadpool(_read, await request.body(), model)
+    return await asyncio.get_running_loop().run_in_executor(_READING, _read, await request.body(), model)
 
 
 def _read(body: bytes, model: type[_M]) -> _M:
     try:
-        found = json.loads(body)
-    except (ValueError, RecursionError):
+        found = from_json(body)
+    except ValueError:
         raise Refused("invalid_json_invalid", "This is not readable JSON.") from None
     _refuse_shape(found)
     try:
