@@ -172,6 +172,20 @@ def test_a_promise_missed_twice_puts_every_knob_in_doubt(desk: Desk) -> None:
     assert run.state.belief.p_reversed().min() > TRAM.reversed_asked
 
 
+def test_a_count_after_readings_alone_is_kept(desk: Desk) -> None:
+    """Read all first, then counted: a count is foretold, and there is no earlier one to hold it against."""
+    run = start(desk, "heron")
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    keep(desk, "tram", WayChosen(way="read_all"))
+    s = run.state.screws[0]
+    what = ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="feelers", value_mm=0.1, screw=s.name)
+    keep(desk, "tram", what)
+    keep(desk, "tram", WayChosen(way="counting"))
+    run = keep(desk, "tram", Counted(screw=s.name, marks=0, sure=True))
+    assert [stop.marks for stop in run.state.stops] == [0]
+    assert run.state.stops[0].about is not None
+
+
 def test_knobs_can_do_no_more_is_not_said_where_it_is_likely_within(desk: Desk) -> None:
     run = start(desk, "heron")
     flat = run.state

@@ -144,7 +144,7 @@ class Belief:
         return replace(best, told=self.told, chosen_at=len(self.told))
 
     def believed_signs(self) -> Array:
-        """(sets, m) the sets of signs, +1 or -1, that are believed by more than one in twenty, the likeliest first."""
+        """(sets, m) the sets of signs, +1 or -1, that are believed by more than one in five, the likeliest first."""
         patterns, of = np.unique(self.signs, axis=0, return_inverse=True)
         p = np.bincount(of.ravel(), self.weight)
         first = np.argsort(-p)

@@ -306,13 +306,11 @@ def _draws(field: FieldPosterior, marks: tuple[Mark, ...], bead: Bead) -> Array:
 
 @dataclass(frozen=True)
 class Before:
-    """What was done since the proof before, and what was known of these zones before any mark."""
+    """What was done since the proof before, and how often something was tried already."""
 
     #: The last change of height, positive away, and the last turns; None where the last step was another.
     shift_mm: float | None = None
     turns: tuple[float, ...] | None = None
-    #: Mean (z,) and sd (z,) of the gaps before the marks.
-    gaps: tuple[Array, Array] | None = None
     #: How often the same was printed again with nothing changed.
     repeats: int = 0
     #: Proofs printed in this run so far.
@@ -356,7 +354,7 @@ def next_actions(
     minutes = JUDGE.minutes
     now = p_all_sound(gaps, low, high)
     greasy = tuple(m.zone for m in marks if _looks_greasy(m, field, high))
-    nothing_holds = len(greasy) > z / 2
+    mostly_greasy = len(greasy) > z / 2
     cleaned = JUDGE.clean_helps ** len(greasy)
 
     def by_offset(of: Array) -> tuple[float, Array]:
@@ -458,7 +456,7 @@ def next_actions(
             f"use and the offset set after it every zone is sound with {p_all_sound(by_offset(followed)[1], low, high):.0%}",
         )
     better = [a for a in changes if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
-    if greasy and not nothing_holds:
+    if greasy and not mostly_greasy:
         add(
             "clean",
             now,
@@ -489,7 +487,7 @@ def next_actions(
             "measure the patches with a caliper"
         )
         return (done.model_copy(update={"reason": why}), *ranked)
-    if nothing_holds and not was.repeats:
+    if mostly_greasy and not was.repeats:
         why = "nothing holds in most zones though the height should be right: what all of them share comes first"
         return (again.model_copy(update={"whole_plate": True, "reason": why}), *ranked)
     if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:

@@ -803,7 +803,7 @@ class RunState:
             return after
         beyond = abs(what.marks - about[0]) > max(TRAM.guard_sd * about[1], TRAM.guard_marks)
         # Visits are made to mend: one that takes more than any before it does not, whatever was foretold.
-        most = max(abs(s.marks) for s in now.stops[now.guard.since :])
+        most = max((abs(s.marks) for s in now.stops[now.guard.since :]), default=np.inf)
         return after._surprised(beyond or abs(what.marks) > 1.5 * most + TRAM.guard_marks)
 
     def _drag_gap_at(self, j: int) -> float:

@@ -150,7 +150,6 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     before = Before(
         shift_mm=proof.came_by_shift_mm or None,
         turns=proof.came_by_turns,
-        gaps=judged.before,
         repeats=proof.repeats,
         proofs=len(state.proofs),
         measured=frozenset(
