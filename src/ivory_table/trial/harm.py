@@ -157,8 +157,6 @@ def contact_figures(job: tuple[str, int, int]) -> dict[str, float]:
         one, person = _trial(folder, any_machine(rng), seed, number)
         # As Prepare asks on a new machine: homed, and the tip seen to stop above the plate, however far.
         one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
-        # As Prepare asks on a new machine: homed, and the tip seen to stop above the plate, however far.
-        one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
         x, y = one.body.mounted.centre
         # The tip hangs so far above the plate at z 0, gauge in between, and nobody knows.
         one.body.truth.shift += float(rng.uniform(*SCENARIO["far_mm"])) - one.body.gap(x, y, 0.0)
