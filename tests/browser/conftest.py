@@ -10,6 +10,8 @@ from playwright.sync_api import Page, expect
 
 from tests.conftest import serving
 
+# A shared machine may take its time: what is waited for is a condition, and this is only its limit.
+expect.set_options(timeout=20_000)
 AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -58,7 +60,7 @@ def desk_page(page: Page, address: str) -> Iterator[Page]:
     page.on(
         "console", lambda m: complaints.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
     )
-    page.set_default_timeout(8000)
+    page.set_default_timeout(20_000)
     page.goto(address)
     yield page
     assert foreign == []
@@ -81,10 +83,15 @@ def serious(page: Page) -> list[str]:
 @contextmanager
 def keeping(page: Page) -> Iterator[None]:
     """What is done within is waited for: until its row is kept and the next step can be answered."""
+    ready(page)
     before = page.locator("[data-seq]").get_attribute("data-seq")
     yield
     expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
-    # The next step may be drawn an instant before it can be answered.
+    ready(page)
+
+
+def ready(page: Page) -> None:
+    """Wait until the step at hand can be answered: it may be drawn an instant before."""
     expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
 
 

@@ -164,6 +164,7 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
 def test_wren_has_three_screws_and_is_done_soon(desk_page: Page) -> None:
     start_run(desk_page, "Wren")
     desk_page.keyboard.press("]")
+    expect(desk_page).to_have_url(re.compile("/tram$"))
     answer_until(desk_page, "The plate is parallel", 18)
     expect(desk_page.get_by_text("Passes of a twist")).to_have_count(0)
 
