@@ -8,7 +8,7 @@ from tests.conftest import setup_for
 from ivory_table.core import advice
 from ivory_table.core.judge import Mark, estimate_field, field_prior
 from ivory_table.core.proof import plan
-from ivory_table.core.run import RunState
+from ivory_table.runs.state import RunState
 from ivory_table.trial.tram import new_belief, screws_of
 
 HERON = setup_for("heron")

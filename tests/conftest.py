@@ -1,4 +1,4 @@
-"""What every test works with: the workshop of the demo, on a real file."""
+"""Row every test works with: the workshop of the demo, on a real file."""
 
 import os
 import socket
@@ -14,11 +14,13 @@ import uvicorn
 from hypothesis import settings
 
 from ivory_table.api.app import create_app
-from ivory_table.core.entries import Entry, RunSetup, What
-from ivory_table.core.run import RunState
+from ivory_table.core.setup import RunSetup
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES, furnish
+from ivory_table.desk.desk import Desk
 from ivory_table.practice.room import PracticeRoom
-from ivory_table.stations.desk import Desk
+from ivory_table.runs.entry import Entry
+from ivory_table.runs.row import Row
+from ivory_table.runs.state import RunState
 from ivory_table.store.workshop import Workshop
 
 # Where a change is judged, the same examples every time; at the desk, new ones each time.
@@ -45,13 +47,13 @@ def setup_for(machine_id: str, run_id: str = "run", gauge: int = 0) -> RunSetup:
     )
 
 
-def entry(seq: int, what: What, station: str = "tram") -> Entry:
+def entry(seq: int, what: Row, station: str = "tram") -> Entry:
     return Entry.model_validate(
         {"id": f"e{seq}", "seq": seq, "at": NOON, "by": "mk", "source": "hand", "station": station, "what": what}
     )
 
 
-def after(state: RunState, *whats: What, station: str = "tram") -> RunState:
+def after(state: RunState, *whats: Row, station: str = "tram") -> RunState:
     for k, what in enumerate(whats, 1):
         state = state.apply(entry(k, what, station))
     return state

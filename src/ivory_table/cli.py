@@ -20,10 +20,10 @@ from ivory_table.api.app import create_app
 from ivory_table.api.patience import Impatient
 from ivory_table.core.manner import shipped
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
+from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
-from ivory_table.stations.desk import Desk
 from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
 from ivory_table.trial.harm import harm as run_harm

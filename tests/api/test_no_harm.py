@@ -12,10 +12,10 @@ import pytest
 
 from ivory_table.api.app import create_app
 from ivory_table.api.patience import Impatient
-from ivory_table.core.entries import Learnt
+from ivory_table.core.setup import Learnt
 from ivory_table.demo.tidewater import furnish
+from ivory_table.desk.desk import Desk
 from ivory_table.practice.room import PracticeRoom
-from ivory_table.stations.desk import Desk
 from ivory_table.store.workshop import Workshop
 
 RUN = {

@@ -11,8 +11,8 @@ from schemathesis.specs.openapi.checks import response_schema_conformance, statu
 
 from ivory_table.api.app import create_app
 from ivory_table.demo.tidewater import furnish
+from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.practice.room import PracticeRoom
-from ivory_table.stations.desk import Desk, StartRun
 from ivory_table.store.workshop import Workshop
 
 

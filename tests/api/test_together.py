@@ -11,10 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.entries import MeshKept, Turned
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, read_grid
-from ivory_table.stations import sign_off
-from ivory_table.stations.desk import Desk, Keep, StartRun
+from ivory_table.desk.desk import Desk, Keep, StartRun
+from ivory_table.stations import mesh, sign_off
+from ivory_table.stations.mesh.entries import MeshKept
+from ivory_table.stations.tram.entries import Turned
+from ivory_table.stations.tram.state import Tram
 from ivory_table.store.workshop import Clash, Workshop
 from tests.conftest import serving
 from tests.stations.test_run import keep, start
@@ -75,7 +77,7 @@ def test_two_desks_on_one_file_see_each_other(workshop: Workshop) -> None:
     keep(two, "tram", Turned(screw="rear right", marks=2))
     with pytest.raises(Clash, match="another tab"):
         one.keep("run", "tram", Keep(id="late", seen_seq=1, what=Turned(screw="front left", marks=1)))
-    assert [s.screw for s in one.open("run").state.stops] == [2, 3]
+    assert [s.screw for s in Tram.of(one.open("run").state).stops] == [2, 3]
 
 
 def test_two_machines_at_once_keep_their_own_advice(tmp_path: Path) -> None:
@@ -117,7 +119,7 @@ def test_the_meshs_own_file_is_read_back_the_same(desk: Desk) -> None:
     grid = MeshGrid(xs_mm=(20, 86, 152), ys_mm=(20, 86, 152))
     heights = tuple(tuple(row) for row in np.arange(9).reshape(3, 3) / 100)
     survey = MeshSurvey(grid=grid, heights_mm=heights, owns_zero=False, plate_id=run.setup.plate_id)
-    text = sign_off.mesh_csv(keep(desk, "mesh", MeshKept(survey=survey)))
+    text = mesh.files.mesh_csv(keep(desk, "mesh", MeshKept(survey=survey)))
     found = read_grid(text, "back_first")
     assert (found.xs_mm, found.ys_mm) == (grid.xs_mm, grid.ys_mm)
     assert np.allclose(found.heights_mm, heights)
@@ -126,5 +128,5 @@ def test_the_meshs_own_file_is_read_back_the_same(desk: Desk) -> None:
 def test_no_cell_of_the_readings_is_a_formula(desk: Desk) -> None:
     desk.start(StartRun.model_validate(START | {"id": "evil", "initials": "=1+1"}))
     run = keep(desk, "tram", Turned(screw="rear left", marks=1), "evil")
-    rows = list(csv.DictReader(io.StringIO(sign_off.readings_csv(run))))
+    rows = list(csv.DictReader(io.StringIO(sign_off.files.readings_csv(run))))
     assert rows[0]["by"] == "'=1+1"

@@ -5,8 +5,10 @@ import re
 import pytest
 from playwright.sync_api import Browser, Locator, Page, Route, expect
 
-from ivory_table.core.entries import Counted, RunFile, Turned, What
 from ivory_table.core.plate import Screw
+from ivory_table.runs.entry import RunFile
+from ivory_table.runs.row import Row
+from ivory_table.stations.tram.entries import Counted, Turned
 from tests.conftest import entry, setup_for
 
 from .conftest import keeping, serious, start_run
@@ -319,7 +321,7 @@ def test_a_phone_shows_the_sheet_above_and_the_slip_below(browser: Browser, addr
     page.goto(address)
     run = start_run(page, "Heron")
     page.goto(f"{run}/{station}")
-    sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="What to do now")
+    sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="Row to do now")
     slip.wait_for()
     assert sheet.bounding_box()["y"] < slip.bounding_box()["y"]
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
@@ -514,7 +516,7 @@ def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits
         held.pop().continue_()
     expect(page.get_by_text("bed 80°")).to_be_visible()
     expect(page.get_by_label("Tram the plate")).to_have_value("warm")
-    expect(page.get_by_role("region", name="What to do now").get_by_text("1 of 7")).to_be_visible()
+    expect(page.get_by_role("region", name="Row to do now").get_by_text("1 of 7")).to_be_visible()
     assert page.locator("[data-seq]").get_attribute("data-seq") == "3"
 
 
@@ -564,7 +566,7 @@ def test_the_record_prints_without_its_buttons(desk_page: Page) -> None:
     expect(page.get_by_role("heading", name=re.compile("Heron: textured steel sheet"))).to_be_visible()
 
 
-def carry_in(page: Page, address: str, screws: tuple[Screw, ...], *whats: What) -> None:
+def carry_in(page: Page, address: str, screws: tuple[Screw, ...], *whats: Row) -> None:
     """A run on screws of its own with what was done in it, opened at the tram."""
     setup = setup_for("heron", "carried")
     setup = setup.model_copy(update={"machine": setup.machine.model_copy(update={"screws": screws})})
@@ -578,7 +580,7 @@ def six_screws(page: Page, address: str) -> None:
     """A run on six screws, each brought to the drag twice."""
     places = [(x, y) for y in (36, 200) for x in (36, 120, 204)]
     six = tuple(Screw(name=f"screw {k}", x_mm=x, y_mm=y, sense_proved=True) for k, (x, y) in enumerate(places, 1))
-    whats: list[What] = []
+    whats: list[Row] = []
     for screw, marks in zip(six * 2, (3, -2, 2, -3, 1, -1, 1, 1, -1, 0, 0, 1), strict=True):
         whats += [Counted(screw=screw.name, marks=marks), Turned(screw=screw.name, marks=0)]
     carry_in(page, address, six, *whats)

@@ -8,9 +8,9 @@ from scipy.stats import norm
 
 from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import OFFSET
-from ivory_table.core.entries import Felt, GapSeen
 from ivory_table.core.gauge import FEELS, Feel, FeelScale
-from ivory_table.core.run import RunState
+from ivory_table.runs.state import RunState
+from ivory_table.stations.offset.entries import Felt, GapSeen
 from tests.conftest import after, setup_for
 
 SCALE = FeelScale()

@@ -8,16 +8,20 @@ from hypothesis import strategies as st
 from ivory_table.core.beam import BeamReading, level
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
-from ivory_table.core.entries import Counted, Entry, Turned, Walked, What
 from ivory_table.core.form import named_form
 from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import Beam, Screw, symmetric_screws
-from ivory_table.core.run import RunState
 from ivory_table.core.shim import shim_plan
 from ivory_table.core.surface import Surface
 from ivory_table.core.travel import backed_off, preload_after, room, runs_out
-from ivory_table.core.walk import walk
+from ivory_table.runs.entry import Entry
+from ivory_table.runs.row import Row
+from ivory_table.runs.state import RunState
+from ivory_table.stations.tram.doubts import doubtful_walk
+from ivory_table.stations.tram.entries import Counted, Turned, Walked
+from ivory_table.stations.tram.state import Tram, sunk
+from ivory_table.stations.tram.walk import walk
 from tests.conftest import after, setup_for
 
 HERON = setup_for("heron")
@@ -225,7 +229,7 @@ def noted(*counts: tuple[str, float], **more: object) -> Walked:
     return Walked.model_validate({"counts": [{"screw": s, "marks": m} for s, m in counts], **more})
 
 
-def walked_row(what: What) -> Entry:
+def walked_row(what: Row) -> Entry:
     at = setup_for("heron").started_at
     return Entry(id="w", seq=1, at=at, by="mk", source="hand", station="tram", what=what)
 
@@ -238,22 +242,22 @@ def test_a_walk_typed_in_is_its_counts_one_after_the_other() -> None:
         one_by_one = one_by_one.apply(walked_row(Counted(screw=screw, marks=marks)))
     for a, b in zip(once.belief.collapsed, one_by_one.belief.collapsed, strict=True):
         assert a == pytest.approx(b)
-    assert once.visited == {0, 3}
+    assert Tram.of(once).visited == {0, 3}
     # Nobody was told how much further: nothing waits for an answer.
-    assert once.pending is None
+    assert Tram.of(once).pending is None
 
 
 def test_sinking_the_plate_first_is_told_and_visits_nothing() -> None:
     start = RunState.start(setup_for("heron"))
-    sunk = start.sunk(1.5)
+    sunk_run = sunk(start, 1.5)
     pitch = start.screws[0].pitch_mm
-    assert sunk.moved_mm == pytest.approx([-1.5 * pitch] * 4)
+    assert sunk_run.moved_mm == pytest.approx([-1.5 * pitch] * 4)
     # But for the small chance that a knob works the other way.
-    assert sunk.belief.collapsed[0][:4] == pytest.approx(
+    assert sunk_run.belief.collapsed[0][:4] == pytest.approx(
         [-1.5 * pitch] * 4, rel=2.5 * (TRAM.reversed_share + TRAM.reversed_common)
     )
-    assert sunk.visited == set()
-    assert start.sunk(0) is start
+    assert Tram.of(sunk_run).visited == set()
+    assert sunk(start, 0) is start
 
 
 def test_the_first_count_of_a_walk_that_cannot_be_is_named() -> None:
@@ -261,18 +265,18 @@ def test_the_first_count_of_a_walk_that_cannot_be_is_named() -> None:
     ring = ("front left", "front right", "rear right", "rear left")
     fine = [(s, m) for s, m in zip(ring, (4, -2, 1, 3), strict=True)]
     again = [(s, 0) for s in ring]
-    assert start.doubtful_walk(noted(*fine, *again)) is None
+    assert doubtful_walk(start, noted(*fine, *again)) is None
     again[2] = ("rear right", 60)
-    found = start.doubtful_walk(noted(*fine, *again))
+    found = doubtful_walk(start, noted(*fine, *again))
     assert found is not None
     assert found[0] == 6
-    assert start.doubtful_walk(noted(*fine, *again, sure=True)) is None
+    assert doubtful_walk(start, noted(*fine, *again, sure=True)) is None
 
 
 def test_the_centre_of_a_walk_is_felt_last() -> None:
     state = RunState.start(setup_for("heron"))
     after = state.apply(walked_row(noted(("front left", 1), centre="drag", centre_z_mm=0.02)))
-    assert after.centre_felt is not None
-    assert after.centre_felt.z_mm == 0.02
+    assert Tram.of(after).centre_felt is not None
+    assert Tram.of(after).centre_felt.z_mm == 0.02
     with pytest.raises(ValueError, match="at least 1"):
         noted()

@@ -5,38 +5,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ivory_table.core.entries import (
-    CautionSeen,
-    CheckDone,
-    Counted,
-    Felt,
-    Heated,
-    Judged,
-    MeshKept,
-    MeshPlanned,
-    MeshPoint,
-    MeshUsed,
-    OffsetSet,
-    ProofStarted,
-    Readback,
-    ReadMm,
-    SenseTried,
-    SignedOff,
-    StationSkipped,
-    TakenBack,
-    Turned,
-    TurnedAll,
-    WayChosen,
-    What,
-    ZoneCleaned,
-    kept,
-)
 from ivory_table.core.form import believed_forms
 from ivory_table.core.gauge import FEELS
 from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.proof import plan
-from ivory_table.core.run import RunState
-from ivory_table.stations.head import words_for
+from ivory_table.runs.common import CautionSeen, StationSkipped, TakenBack
+from ivory_table.runs.entry import kept
+from ivory_table.runs.row import Row
+from ivory_table.runs.state import RunState
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint, MeshUsed
+from ivory_table.stations.offset.entries import Felt
+from ivory_table.stations.prepare.entries import CheckDone, Heated
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, Turned, TurnedAll, WayChosen
 from tests.conftest import NOON, after, entry, setup_for
 
 HERON = setup_for("heron")
@@ -72,7 +55,7 @@ histories = st.lists(
 
 @settings(max_examples=60, deadline=None)
 @given(histories)
-def test_any_history_leaves_a_sound_belief(history: list[What]) -> None:
+def test_any_history_leaves_a_sound_belief(history: list[Row]) -> None:
     state = after(RunState.start(HERON), *history)
     mean, cov = state.belief.collapsed
     assert np.all(np.isfinite(mean))
@@ -84,7 +67,7 @@ def test_any_history_leaves_a_sound_belief(history: list[What]) -> None:
 
 @settings(max_examples=30, deadline=None)
 @given(histories, st.data())
-def test_taking_a_row_back_is_as_if_it_had_never_been(history: list[What], data: st.DataObject) -> None:
+def test_taking_a_row_back_is_as_if_it_had_never_been(history: list[Row], data: st.DataObject) -> None:
     gone = data.draw(st.integers(0, len(history) - 1))
     rows = [entry(k, what) for k, what in enumerate(history, 1)]
     rows.append(entry(len(rows) + 1, TakenBack(entry_id=rows[gone].id)))
@@ -96,7 +79,7 @@ def test_taking_a_row_back_is_as_if_it_had_never_been(history: list[What], data:
     assert state.stored_mm == without.stored_mm
 
 
-ONE_OF_EACH: list[What] = [
+ONE_OF_EACH: list[Row] = [
     CheckDone(check="homed", outcome="done"),
     CautionSeen(caution="hot"),
     Heated(bed_c=60, nozzle_c=150, held_since=NOON),
@@ -125,8 +108,8 @@ ONE_OF_EACH: list[What] = [
 
 def test_every_kind_of_row_can_be_kept_and_told_in_words() -> None:
     state = after(RunState.start(HERON), *ONE_OF_EACH)
-    assert state.signed_off is not None
-    words = [words_for(entry(1, what), HERON.machine) for what in (*ONE_OF_EACH, TakenBack(entry_id="x"))]
+    assert state.signed_off
+    words = [what.words(HERON.machine) for what in (*ONE_OF_EACH, TakenBack(entry_id="x"))]
     assert all(words)
     assert "front left: 4/16 counter-clockwise to the drag" in words
     assert "Z offset set to +0.900" in words
@@ -134,7 +117,7 @@ def test_every_kind_of_row_can_be_kept_and_told_in_words() -> None:
 
 
 @pytest.mark.parametrize("what", ONE_OF_EACH, ids=lambda w: w.kind)
-def test_rows_travel_as_json_unchanged(what: What) -> None:
+def test_rows_travel_as_json_unchanged(what: Row) -> None:
     row = entry(3, what)
     assert type(row).model_validate_json(row.model_dump_json()) == row
 
@@ -142,9 +125,8 @@ def test_rows_travel_as_json_unchanged(what: What) -> None:
 def test_a_tight_centre_on_a_trammed_plate_means_a_bow() -> None:
     state = RunState.start(HERON)
     level = [Counted(screw=name, marks=0) for name in SCREWS]
-    cx, cy = HERON.plate.centre
-    tight = after(state, *level, Felt(x_mm=cx, y_mm=cy, z_mm=0, feel="stuck"))
-    loose = after(state, *level, Felt(x_mm=cx, y_mm=cy, z_mm=0, feel="free"))
+    tight = after(state, *level, CentreFelt(z_mm=0, feel="stuck"))
+    loose = after(state, *level, CentreFelt(z_mm=0, feel="free"))
     bow = [next(f for f in believed_forms(s.belief) if f.form == "bow").amount_mm for s in (tight, loose)]
     assert bow[0] > 0.01
     assert bow[1] < -0.01
@@ -158,7 +140,7 @@ def test_a_later_turn_closes_the_proof_and_its_marks_are_learnt_once() -> None:
     closed = before.apply(entry(9, Turned(screw="rear left", marks=0)))
     assert not np.allclose(open_belief, learnt)
     assert np.allclose(closed.belief.collapsed[0], learnt)
-    assert closed.proofs[-1].closed
+    assert closed.open_proof is None
     assert np.allclose(closed.with_marks().belief.collapsed[0], learnt)
 
 

@@ -24,7 +24,7 @@ from ivory_table.core.judge import (
     parts,
 )
 from ivory_table.core.proof import plan
-from ivory_table.core.run import RunState
+from ivory_table.runs.state import RunState
 from tests.conftest import setup_for
 
 BEAD_042 = Bead(0.42, 0.2)

@@ -6,10 +6,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.interpolate import RegularGridInterpolator
 
-from ivory_table.core.entries import MeshKept, MeshPoint
 from ivory_table.core.form import fit
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, grid_on, read_grid
-from ivory_table.core.run import RunState
+from ivory_table.runs.state import RunState
+from ivory_table.stations.mesh.entries import MeshKept, MeshPoint
 from tests.conftest import after, setup_for
 
 ROWS = ((0.1, 0.2, 0.3), (-0.1, 0.0, 0.15))

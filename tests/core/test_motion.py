@@ -1,4 +1,4 @@
-"""What may be told to a machine: lift first, stay on the plate, come down from above, hold the heat."""
+"""Row may be told to a machine: lift first, stay on the plate, come down from above, hold the heat."""
 
 import numpy as np
 import pytest
@@ -6,13 +6,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.defaults import OFFSET
-from ivory_table.core.entries import Felt, MeshBase, MeshPlanned, MeshPoint, Nudged, NudgeMerged, ProofStarted
 from ivory_table.core.hold import hold
 from ivory_table.core.manner import shipped
 from ivory_table.core.mesh import Sounding, drift_taken_out
-from ivory_table.core.motion import come_down, go, lowest_mm, probe_at, travel_height_mm
 from ivory_table.core.proof import plan
-from ivory_table.core.run import RunState
+from ivory_table.runs.motion import come_down, go, lowest_mm, probe_at, travel_height_mm
+from ivory_table.runs.state import RunState
+from ivory_table.stations.first_layer.entries import Nudged, ProofStarted
+from ivory_table.stations.mesh.entries import MeshBase, MeshPlanned, MeshPoint
+from ivory_table.stations.mesh.state import Mesh
+from ivory_table.stations.offset.entries import Felt
+from ivory_table.stations.stored.entries import NudgeMerged
 from tests.conftest import after, setup_for
 
 MANNER = shipped("harbour")
@@ -145,7 +149,7 @@ def test_a_base_point_needs_a_mesh_in_the_making() -> None:
         MeshBase(height_mm=0.1),
         MeshPoint(column=0, row=0, height_mm=0.2),
     )
-    assert state.mesh_points == {(0, 0): 0.2}
+    assert Mesh.of(state).points == {(0, 0): 0.2}
 
 
 def test_a_nudge_moves_the_zones_after_it_and_not_those_before() -> None:
@@ -158,7 +162,7 @@ def test_a_nudge_moves_the_zones_after_it_and_not_those_before() -> None:
     assert nudged.nudged_mm == -0.05
     back = after(nudged, Nudged(away_mm=0.05))
     assert back.nudged_mm == 0
-    assert not back.proofs[-1].closed  # putting it back after the print spoils no judging
+    assert back.open_proof is not None  # putting it back after the print spoils no judging
     same = back.zone_field(back.proofs[-1]).gaps[0] - nudged.zone_field(nudged.proofs[-1]).gaps[0]
     assert same == pytest.approx(np.zeros(5), abs=1e-9)
 
@@ -172,4 +176,4 @@ def test_a_merged_nudge_changes_the_stored_value_and_not_the_gap() -> None:
     assert merged.belief.shift_mm == nudged.belief.shift_mm
     assert merged.stored_mm == 0.84
     assert merged.readback_due
-    assert not merged.proofs[-1].closed
+    assert merged.open_proof is not None

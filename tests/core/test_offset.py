@@ -5,9 +5,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.defaults import CONVENTIONS
-from ivory_table.core.entries import Felt, OffsetSet
 from ivory_table.core.offset import convention, direction_words, readback_agrees, shift_of, stored_after
-from ivory_table.core.run import RunState
+from ivory_table.runs.state import RunState
+from ivory_table.stations.offset.entries import Felt
+from ivory_table.stations.stored.entries import OffsetSet
 from tests.conftest import after, setup_for
 
 

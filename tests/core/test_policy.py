@@ -291,7 +291,7 @@ def test_a_knob_gives_back_as_far_whatever_its_marks(per_turn: int) -> None:
 
 
 def test_half_a_mark_is_never_reduced() -> None:
-    from ivory_table.stations.sheet import marks_words
+    from ivory_table.core.words import marks_words
 
     assert marks_words(2, 16) == "2/16"
     assert marks_words(-3.5, 16) == "7/32"

@@ -5,10 +5,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.entries import Counted, Heated, SchoolChosen, Turned
-from ivory_table.core.run import RunState
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import CENTRE, ThermalReading, ThermalStudy, moves, settling, still_range, warp
+from ivory_table.runs.state import RunState
+from ivory_table.stations.prepare.entries import Heated, SchoolChosen
+from ivory_table.stations.tram.entries import Counted, Turned
 from tests.conftest import NOON, after, setup_for
 
 HERON = setup_for("heron")

@@ -12,13 +12,11 @@ from hypothesis import strategies as st
 from scipy.optimize import minimize_scalar
 
 from ivory_table.core.bending import held_at
-from ivory_table.core.entries import Heated, ReadMm, SchoolChosen
 from ivory_table.core.gauge import FEELS
 from ivory_table.core.manner import shipped
 from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
-from ivory_table.core.run import RunState
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import ThermalReading, ThermalStudy
 from ivory_table.core.tram import coupling
@@ -29,6 +27,9 @@ from ivory_table.practice.machine import IDLE_S, CannotMove, PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.practice.room import PracticeRoom
 from ivory_table.practice.serve import Served, TcpPlug
+from ivory_table.runs.state import RunState
+from ivory_table.stations.prepare.entries import Heated, SchoolChosen
+from ivory_table.stations.tram.entries import ReadMm
 from ivory_table.trial.tram import SprungPlate, screws_of
 from tests.conftest import NOON, after, setup_for
 

@@ -5,15 +5,16 @@ import re
 import numpy as np
 import pytest
 
-from ivory_table.core.entries import Entry, WalkCount, Walked
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.manner import shipped
-from ivory_table.core.run import RunState
-from ivory_table.core.walk import walk
 from ivory_table.practice.elastic import crooked
 from ivory_table.practice.firmware import Firmware
 from ivory_table.practice.machine import PracticeMachine
 from ivory_table.practice.person import PracticePerson
+from ivory_table.runs.entry import Entry
+from ivory_table.runs.state import RunState
+from ivory_table.stations.tram.entries import WalkCount, Walked
+from ivory_table.stations.tram.walk import walk
 from tests.conftest import setup_for
 
 PAPER = Gauge(id="paper", name="paper", stack_mm=1.6, stack_sheets=16)

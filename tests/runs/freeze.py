@@ -10,24 +10,19 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from ivory_table.core.entries import (
-    CautionSeen,
-    CheckDone,
-    MeshPlanned,
-    OffsetSet,
-    Readback,
-    RunFile,
-    SchoolChosen,
-    SignedOff,
-    TakenBack,
-    Turned,
-    WayChosen,
-    ZoneCleaned,
-)
 from ivory_table.demo.tidewater import furnish
+from ivory_table.desk.desk import Desk
 from ivory_table.practice.room import PracticeRoom
-from ivory_table.stations.desk import Desk, OpenRun
+from ivory_table.runs.common import CautionSeen, TakenBack
+from ivory_table.runs.entry import RunFile
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.first_layer.entries import ZoneCleaned
 from ivory_table.stations.head import head_of
+from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.prepare.entries import CheckDone, SchoolChosen
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.tram.entries import Turned, WayChosen
 from ivory_table.store.workshop import Workshop
 from tests.stations.test_run import keep, practise, start
 

@@ -1,35 +1,29 @@
 """What does not answer as it should: the turning stops, the knobs are proved, and the advice comes to an end."""
 
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
 from ivory_table.core.defaults import TRAM
-from ivory_table.core.entries import (
-    CheckDone,
-    Counted,
-    Felt,
-    Judged,
-    MeshKept,
-    MeshPoint,
-    MeshPointAgain,
-    OffsetSet,
-    ProofStarted,
-    ReadMm,
-    SenseTried,
-    SignedOff,
-    Turned,
-    TurnedAll,
-    WayChosen,
-)
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
-from ivory_table.core.motion import probe_reaches
 from ivory_table.core.proof import plan
-from ivory_table.core.run import TramStop
 from ivory_table.core.tram import coupling
+from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.motion import probe_reaches
+from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, on_line, tram
-from ivory_table.stations.desk import Desk, OpenRun, Refused, StartRun
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted
+from ivory_table.stations.mesh.entries import MeshKept, MeshPoint, MeshPointAgain
+from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, Turned, TurnedAll, WayChosen
+from ivory_table.stations.tram.standing import beyond_knobs, gives_up
+from ivory_table.stations.tram.standing import trammed as trammed_by
+from ivory_table.stations.tram.state import Stop, Tram
 
 from .test_run import keep, start
 
@@ -51,7 +45,7 @@ class Table:
 
     def answer(self, desk: Desk, run: OpenRun) -> OpenRun:
         """One step as it is asked."""
-        now = tram.now_at(run)
+        now = tram.step.now_at(run)
         if now.step == "sense":
             j = run.setup.machine.screw(now.screw)
             self.turn(j, run.state.screws[j].trial_marks)
@@ -80,15 +74,14 @@ class Table:
             what = Counted(screw=now.screw, marks=marks, sure=True, before=before if now.ask_before else None)
             return keep(desk, "tram", what)
         assert now.step == "centre", now.step
-        x, y = run.setup.plate.centre
-        return keep(desk, "tram", Felt(x_mm=x, y_mm=y, z_mm=0.0, feel="drag"))
+        return keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
 
 
 def trammed(desk: Desk, table: Table, way: str, steps: int = 120) -> OpenRun:
     start(desk, "heron")
     run = keep(desk, "tram", WayChosen(way=way)) if way != "counting" else desk.open("run")
     for _ in range(steps):
-        if tram.now_at(run).step in ("done", "beyond_knobs"):
+        if tram.step.now_at(run).step in ("done", "beyond_knobs"):
             return run
         run = table.answer(desk, run)
     raise AssertionError("the tram does not end")
@@ -112,7 +105,7 @@ def test_a_sense_test_that_was_misread_is_found_out(desk: Desk) -> None:
     table.turn(0, 2)
     run = keep(desk, "tram", SenseTried(screw="front left", felt="looser"))
     for _ in range(60):
-        if tram.now_at(run).step in ("centre", "done", "beyond_knobs"):
+        if tram.step.now_at(run).step in ("centre", "done", "beyond_knobs"):
             break
         run = table.answer(desk, run)
     assert np.ptp(table.heights) <= 3 * 2 * run.state.tol_mm
@@ -141,15 +134,15 @@ def test_a_plate_that_does_not_answer_stops_the_turning(desk: Desk, way: str, ki
     start(desk, "heron")
     run = keep(desk, "tram", WayChosen(way=way)) if way != "counting" else desk.open("run")
     for _ in range(200):
-        if tram.now_at(run).step in ("done", "beyond_knobs"):
+        if tram.step.now_at(run).step in ("done", "beyond_knobs"):
             break
         run = table.answer(desk, run)
-        warned.add(tram.view(run).warning)
-    assert tram.now_at(run).step == "beyond_knobs"
-    assert run.state.gives_up
+        warned.add(tram.view.view(run).warning)
+    assert tram.step.now_at(run).step == "beyond_knobs"
+    assert gives_up(run.state)
     assert any("Turning on would not mend it" in w for w in warned)
     assert np.ptp(table.heights) < 10
-    if run.state.guard.doubted:
+    if Tram.of(run.state).guard.doubted:
         assert any("every knob is proved again" in w for w in warned)
 
 
@@ -164,8 +157,8 @@ def test_a_promise_missed_twice_puts_every_knob_in_doubt(desk: Desk) -> None:
             run = keep(desk, "tram", what)
         if height >= 0:
             run = keep(desk, "tram", TurnedAll(marks=(1, 0, 0, 0)))
-    view = tram.view(run)
-    assert run.state.guard.doubted == 1
+    view = tram.view.view(run)
+    assert Tram.of(run.state).guard.doubted == 1
     assert "twice in a row" in view.warning
     assert view.step == "read"
     # All are in doubt again, the one that had shown its sense too.
@@ -182,8 +175,8 @@ def test_a_count_after_readings_alone_is_kept(desk: Desk) -> None:
     keep(desk, "tram", what)
     keep(desk, "tram", WayChosen(way="counting"))
     run = keep(desk, "tram", Counted(screw=s.name, marks=0, sure=True))
-    assert [stop.marks for stop in run.state.stops] == [0]
-    assert run.state.stops[0].about is not None
+    assert [stop.marks for stop in Tram.of(run.state).stops] == [0]
+    assert Tram.of(run.state).stops[0].about is not None
 
 
 def test_knobs_can_do_no_more_is_not_said_where_it_is_likely_within(desk: Desk) -> None:
@@ -192,14 +185,14 @@ def test_knobs_can_do_no_more_is_not_said_where_it_is_likely_within(desk: Desk) 
     likely = flat.belief
     for s in flat.screws:
         likely = likely.read(likely.gap_row(s.x_mm, s.y_mm), 0.0, 0.02)
-    stops = tuple(TramStop(f"s{k}", k, 0) for k in range(4))
-    at = replace(flat, belief=likely, stops=stops)
+    stops = tuple(Stop(f"s{k}", k, 0) for k in range(4))
+    at = flat.put(replace(Tram.of(flat), stops=stops), belief=likely)
     assert TRAM.likely_at < at.belief.p_within(at.tol_mm) < TRAM.done_at
-    tired = replace(at, stops=stops * int(TRAM.stops_per_screw))
-    assert not at.trammed
-    assert tired.gives_up
-    assert tired.trammed
-    assert not tired.beyond_knobs
+    tired = at.put(replace(Tram.of(at), stops=stops * int(TRAM.stops_per_screw)))
+    assert not trammed_by(at)
+    assert gives_up(tired)
+    assert trammed_by(tired)
+    assert not beyond_knobs(tired)
 
 
 def test_a_screw_the_probe_cannot_reach_is_left_to_the_hand(desk: Desk) -> None:
@@ -213,24 +206,25 @@ def test_a_screw_the_probe_cannot_reach_is_left_to_the_hand(desk: Desk) -> None:
     keep(desk, "prepare", CheckDone(check="trigger_proved", outcome="done"))
     run = keep(desk, "tram", WayChosen(way="read_all"))
     *reached, last = run.state.screws
-    offer = next(o for o in on_line.offers(run, "tram", None) if o.job == "probe_screws")
+    at_rest = SimpleNamespace(status=SimpleNamespace(homed=False), manner=run.manner)
+    offer = next(o for o in on_line.offers(run, "tram", at_rest) if o.job == "probe_screws")
     assert offer.why_not == ""
     assert f"{last.name} is left to the hand" in " ".join(offer.moves)
     for s in reached:
         assert probe_reaches(run.state, s.x_mm, s.y_mm)
         what = ReadMm(x_mm=s.x_mm, y_mm=s.y_mm, instrument="probe", value_mm=0.5, screw=s.name, sure=True)
         run = keep(desk, "tram", what)
-    assert tram.now_at(run).screw == last.name
+    assert tram.step.now_at(run).screw == last.name
     gap = ReadMm(x_mm=last.x_mm, y_mm=last.y_mm, instrument="feelers", value_mm=0.2, screw=last.name, sure=True)
     run = keep(desk, "tram", gap)
-    now = tram.now_at(run)
+    now = tram.step.now_at(run)
     assert (now.step, now.screw) == ("read", reached[0].name)
     assert "by hand as well" in now.reasons[0]
     assert run.state.belief.p_within(run.state.tol_mm) < 0.6  # over two zeros little is known of it
     first = reached[0]
     linked = ReadMm(x_mm=first.x_mm, y_mm=first.y_mm, instrument="feelers", value_mm=0.2, screw=first.name, sure=True)
     run = keep(desk, "tram", linked)
-    assert tram.now_at(run).step in ("turn_all", "centre")
+    assert tram.step.now_at(run).step in ("turn_all", "centre")
     heights = run.state.belief.collapsed[0][: len(run.state.screws)]
     assert np.ptp(heights) < 0.03
 
@@ -278,7 +272,7 @@ def test_advice_that_was_followed_is_not_given_again(desk: Desk) -> None:
             caliper = 0.26 if zone == 4 else 0.19
             grade = "parted" if zone == 4 else "sound"
             run = keep(desk, "first_layer", Judged(zone=zone, grade=grade, caliper_mm=caliper))
-        steps = first_layer.next_steps(run)
+        steps = first_layer.step.next_steps(run)
         measure = next((s for s in steps if s.action.kind == "measure" and s.action.zone == 4), None)
         seen.append(measure is not None)
         if measure is None:
@@ -316,7 +310,7 @@ def test_a_new_run_begins_with_the_mesh_the_machine_has(desk: Desk) -> None:
     assert (setup.mesh, setup.mesh_on) == (run.state.mesh, True)
     fresh = desk.open("next")
     assert fresh.state.machine_believes(np.array([[122.0, 118.0]]))[0] == pytest.approx(0.16)
-    words = mesh.view(fresh).mesh_words
+    words = mesh.view.view(fresh).mesh_words
     assert "taken at 60 °C" in words
     assert f"printed at {other.bed_c:.0f} °C" in words
     assert "when this run began" in words
@@ -338,7 +332,7 @@ def test_advice_is_not_refused_by_its_own_guard(desk: Desk) -> None:
         grade = laid.bead.grade_at(gap)
         for zone in range(5):
             run = keep(desk, "first_layer", Judged(zone=zone, grade=grade))
-        best = first_layer.next_steps(run)[0]
+        best = first_layer.step.next_steps(run)[0]
         if best.stored is None:
             break
         run = keep(desk, "first_layer", OffsetSet(stored_mm=best.stored.new_mm))

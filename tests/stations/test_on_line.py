@@ -8,25 +8,24 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from ivory_table.core.entries import (
-    Felt,
-    MeshKept,
-    MeshPlanned,
-    MeshPoint,
-    Nudged,
-    SenseTried,
-    SpeedSet,
-    Turned,
-    WayChosen,
-)
 from ivory_table.core.manner import shipped
+from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
+from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import Served, TcpPlug
-from ivory_table.stations import extras, first_layer, mesh, offset, on_line, tram
-from ivory_table.stations.desk import Desk, Keep, Refused, StartRun
+from ivory_table.runs.doubts import Refused
+from ivory_table.stations import first_layer, mesh, offset, on_line, tram
+from ivory_table.stations.first_layer.entries import Nudged, SpeedSet
 from ivory_table.stations.lines import Connect, Leave, Lines
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint
+from ivory_table.stations.mesh.state import Mesh
+from ivory_table.stations.offset.feel import feel_check
+from ivory_table.stations.offset.state import Offset
+from ivory_table.stations.stored.entries import Readback
+from ivory_table.stations.tram.entries import ScrewFelt, SenseTried, Turned, WayChosen
+from ivory_table.stations.tram.state import Tram
 from ivory_table.store.workshop import Workshop
 
 
@@ -65,7 +64,7 @@ class Floor:
     def do(self, station: str, job: str, answer: bool = True) -> str:
         """One job to its end, the practice person answering; what the line then says."""
         self.start(station, job)
-        name = on_line.JOBS[job][0]
+        name = on_line.JOBS[job].name
         ends = time.monotonic() + 40
         while time.monotonic() < ends:
             now = self.status
@@ -129,16 +128,16 @@ def test_a_screw_near_the_drag_is_visited_to_be_felt_and_not_turned(floor: Floor
     floor.prove()
     floor.keep("tram", SenseTried(screw=screws[0].name, felt="tighter"))
     for s, feel in zip(screws, ("drag", "snag", "snag", "brush"), strict=True):
-        floor.keep("tram", Felt(x_mm=s.x_mm, y_mm=s.y_mm, z_mm=0.0, feel=feel, screw=s.name))
+        floor.keep("tram", ScrewFelt(screw=s.name, z_mm=0.0, feel=feel))
     floor.keep("tram", Turned(screw=screws[-1].name, marks=0))
-    now = tram.now_at(floor.run)
+    now = tram.step.now_at(floor.run)
     assert now.step == "feel"
     floor.do("tram", "visit")
     screw = screws[now.at]
     assert floor.served.body.at == pytest.approx((screw.x_mm, screw.y_mm, 0.0), abs=0.02)
     supports = list(floor.served.body.truth.supports)
-    floor.practise("tram", tram.practice)
-    assert isinstance(floor.run.entries[-1].what, Felt)
+    floor.practise("tram", tram.practice.practice)
+    assert isinstance(floor.run.entries[-1].what, ScrewFelt)
     assert floor.served.body.truth.supports == supports
     assert floor.served.person.crashes() == []
 
@@ -176,19 +175,19 @@ def test_a_heat_sensitive_probe_waits_well_above(floor: Floor) -> None:
 def test_a_tram_over_the_line_ends_within_and_without_a_crash(floor: Floor) -> None:
     floor.connect()
     for _ in range(60):
-        step = tram.now_at(floor.run).step
+        step = tram.step.now_at(floor.run).step
         if step in ("centre", "done"):
             break
         if step == "count":
             floor.do("tram", "visit")
-            at = floor.run.state.at_screw
+            at = Tram.of(floor.run.state).at_screw
             screw = floor.run.state.screws[at]
             assert floor.served.body.at == [screw.x_mm, screw.y_mm, 0.0]
-            assert tram.now_at(floor.run).at == at  # the screw the tip is at is the one that is asked for
-        floor.practise("tram", tram.practice)
-    assert tram.now_at(floor.run).step == "centre"
+            assert tram.step.now_at(floor.run).at == at  # the screw the tip is at is the one that is asked for
+        floor.practise("tram", tram.practice.practice)
+    assert tram.step.now_at(floor.run).step == "centre"
     floor.do("tram", "centre")
-    assert floor.run.state.centre_felt is not None
+    assert Tram.of(floor.run.state).centre_felt is not None
     plate = floor.served.body.plate
     assert np.ptp(plate.heights(plate.anchors)) < 3 * 2 * floor.run.state.tol_mm
     assert floor.served.person.crashes() == []
@@ -198,12 +197,12 @@ def test_a_tram_over_the_line_ends_within_and_without_a_crash(floor: Floor) -> N
 def test_every_screw_is_read_over_the_line(floor: Floor, job: str) -> None:
     floor.connect()
     floor.prove()
-    floor.practise("tram", tram.practice)
+    floor.practise("tram", tram.practice.practice)
     floor.keep("tram", WayChosen(way="read_all"))
     assert floor.do("tram", job) == ""
-    assert tram.now_at(floor.run).step == "turn_all"
+    assert tram.step.now_at(floor.run).step == "turn_all"
     # A probe reads before and after a turn that shows what the knob does; stepping to the drag is too slow for it.
-    proved = {s.screw for s in floor.run.state.stops}
+    proved = {s.screw for s in Tram.of(floor.run.state).stops}
     # The first knob has shown its sense by the turn and the feel before.
     assert len(proved) == (len(floor.run.state.screws) - 1 if job == "probe_screws" else 0)
     mean, sd = floor.run.state.belief.height(floor.run.state.belief.surface.anchors)
@@ -216,7 +215,7 @@ def test_every_screw_is_read_over_the_line(floor: Floor, job: str) -> None:
 
 def test_a_visit_that_is_cancelled_leaves_the_tip_lifted(floor: Floor) -> None:
     floor.connect()
-    floor.practise("tram", tram.practice)
+    floor.practise("tram", tram.practice.practice)
     floor.start("tram", "visit")
     floor.until(lambda: floor.status.state == "waiting")
     assert floor.served.body.at[2] < 3
@@ -239,16 +238,16 @@ def test_a_probed_mesh_is_stopped_resumed_sent_and_followed(floor: Floor) -> Non
     floor.prove()
     floor.keep("mesh", MeshPlanned(columns=4, rows=3, owns_zero=False))
     floor.start("mesh", "survey")
-    floor.until(lambda: len(floor.run.state.mesh_points) >= 3)
+    floor.until(lambda: len(Mesh.of(floor.run.state).points) >= 3)
     floor.lines.cancel(floor.machine)
     floor.until(lambda: floor.status.state == "idle")
-    so_far = len(floor.run.state.mesh_points)
+    so_far = len(Mesh.of(floor.run.state).points)
     assert 3 <= so_far < 12
     assert floor.do("mesh", "survey") == ""
     points = [e.what for e in floor.run.entries if isinstance(e.what, MeshPoint)]
     assert len(points) == 12  # none was measured twice
-    assert sum(s.point is None for s in floor.run.state.soundings) >= 3  # the base point, again and again
-    floor.practise("mesh", mesh.practice)
+    assert sum(s.point is None for s in Mesh.of(floor.run.state).soundings) >= 3  # the base point, again and again
+    floor.practise("mesh", mesh.practice.practice)
     floor.do("mesh", "send_mesh")
     body = floor.served.body
     assert body.mesh_on
@@ -265,18 +264,18 @@ def test_a_probe_that_never_triggers_ends_the_survey(floor: Floor) -> None:
     floor.served.fault("probe_too_high")
     floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
     assert "did not trigger" in floor.do("mesh", "survey")
-    assert floor.run.state.mesh_points == {}
+    assert Mesh.of(floor.run.state).points == {}
 
 
 @pytest.mark.parametrize("floor", ["heron", "wren", "kestrel"], indirect=True)
 def test_the_offset_is_found_sent_stored_and_read_back(floor: Floor) -> None:
     floor.connect()
     assert floor.do("offset", "bracket") == ""
-    assert offset.now_at(floor.run).step == "set"
+    assert offset.step.now_at(floor.run).step == "set"
     floor.do("offset", "store")
-    assert offset.now_at(floor.run).step == "done"
+    assert offset.step.now_at(floor.run).step == "done"
     body, state = floor.served.body, floor.run.state
-    assert state.readback.reported_mm == state.stored_mm == pytest.approx(body.truth.stored_mm, abs=1e-6)
+    assert floor.run.entries[-1].what.reported_mm == state.stored_mm == pytest.approx(body.truth.stored_mm, abs=1e-6)
     x, y = body.mounted.centre
     assert abs(body.gap(x, y, 0.0)) < 0.06
     assert floor.served.person.crashes() == []
@@ -284,8 +283,8 @@ def test_the_offset_is_found_sent_stored_and_read_back(floor: Floor) -> None:
 
 def settled(floor: Floor) -> None:
     """Trammed, the offset found and stored, so that a proof may be printed."""
-    while tram.now_at(floor.run).step != "done":
-        floor.practise("tram", tram.practice)
+    while tram.step.now_at(floor.run).step != "done":
+        floor.practise("tram", tram.practice.practice)
     floor.connect()
     floor.do("offset", "bracket")
     floor.do("offset", "store")
@@ -295,13 +294,15 @@ def test_a_proof_prints_with_a_nudge_and_a_speed_that_are_kept_and_merged(floor:
     settled(floor)
     floor.start("first_layer", "print")
     floor.until(lambda: "patch 2" in floor.status.words)
-    on_line.aside(floor.lines, "run", "nudge", 0.03)
-    on_line.aside(floor.lines, "run", "speed", 120)
+    on_line.change_while_printing(floor.lines, "run", "nudge", 0.03)
+    on_line.change_while_printing(floor.lines, "run", "speed", 120)
     floor.until(lambda: floor.status.state == "waiting")
     assert "Merge it" in floor.status.question
     stored = floor.run.state.stored_mm
     floor.lines.answer(floor.machine, "merge")
-    floor.until(lambda: floor.run.state.readback is not None and floor.run.state.nudged_mm == 0)
+    floor.until(
+        lambda: floor.run.state.stored_changes and not floor.run.state.readback_due and floor.run.state.nudged_mm == 0
+    )
     kinds = [e.what for e in floor.run.entries]
     nudge = next(w for w in kinds if isinstance(w, Nudged))
     assert 1 <= nudge.from_zone <= 4
@@ -311,10 +312,10 @@ def test_a_proof_prints_with_a_nudge_and_a_speed_that_are_kept_and_merged(floor:
     assert body.nudge_mm == pytest.approx(0)
     assert body.truth.stored_mm == pytest.approx(floor.run.state.stored_mm)
     assert body.at[2] == 30  # lifted
-    zone = first_layer.view(floor.run).next_zone
+    zone = first_layer.view.view(floor.run).next_zone
     assert zone == 0  # the proof can still be judged
     for _ in range(5):
-        floor.practise("first_layer", lambda desk, run: first_layer.practice(desk, run, 5))
+        floor.practise("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, 5))
     assert len(floor.run.state.proofs) == 1
     gaps, _ = floor.run.state.zone_field(floor.run.state.proofs[-1]).gaps
     truth = [floor.served.person._patch(floor.run.state.proofs[-1].plan, k)[0] for k in range(5)]
@@ -332,7 +333,7 @@ def test_a_cancelled_proof_ends_lifted_and_warm_and_only_whole_zones_are_judged(
     assert floor.served.body.bed.target_c == 60
     proof = floor.run.state.proofs[-1]
     assert proof.printed == 2
-    view = first_layer.view(floor.run)
+    view = first_layer.view.view(floor.run)
     assert view.next_zone == 0
     floor.until(lambda: floor.status.state == "idle")  # after some minutes it cools down by itself
     assert floor.served.body.bed.target_c == 0
@@ -348,11 +349,11 @@ def test_a_proof_on_a_plate_that_nobody_measured_is_refused(floor: Floor) -> Non
 def test_a_nudge_too_close_and_one_with_nothing_printing_are_refused(floor: Floor) -> None:
     settled(floor)
     with pytest.raises(Refused, match="Nothing is being printed"):
-        on_line.aside(floor.lines, "run", "nudge", 0.02)
+        on_line.change_while_printing(floor.lines, "run", "nudge", 0.02)
     floor.start("first_layer", "print")
     floor.until(lambda: floor.status.job == "Print the proof")
     with pytest.raises(Refused, match="closer than the program"):
-        on_line.aside(floor.lines, "run", "nudge", -0.2)
+        on_line.change_while_printing(floor.lines, "run", "nudge", -0.2)
 
 
 # When the line fails in the middle
@@ -367,12 +368,12 @@ def test_a_mesh_that_breaks_off_keeps_its_points_and_goes_on_after_homing(floor:
     quick = session.manner.line.model_copy(update={"silence_s": 0.5})
     session.manner = session.manner.model_copy(update={"line": quick})
     floor.start("mesh", "survey")
-    floor.until(lambda: len(floor.run.state.mesh_points) >= 2)
+    floor.until(lambda: len(Mesh.of(floor.run.state).points) >= 2)
     floor.served.fault(fault)
     floor.until(lambda: floor.status.state in ("lost", "halted"))
     words = floor.status.words
     assert words.endswith(("home first.", "home before anything else."))
-    kept = dict(floor.run.state.mesh_points)
+    kept = dict(Mesh.of(floor.run.state).points)
     before = list(floor.served.body.at)
     time.sleep(0.2)
     assert floor.served.body.at == before  # nothing moves by itself
@@ -385,7 +386,7 @@ def test_a_mesh_that_breaks_off_keeps_its_points_and_goes_on_after_homing(floor:
     assert not floor.status.homed
     assert on_line.view(floor.lines, floor.run, "mesh").offers[0].moves[0].startswith("every axis runs to its stop")
     assert floor.do("mesh", "survey") == ""
-    after = floor.run.state.mesh_points
+    after = Mesh.of(floor.run.state).points
     assert len(after) == 9
     assert set(kept) <= set(after)
 
@@ -397,7 +398,7 @@ def test_a_proof_that_breaks_off_is_started_and_judged_no_further(floor: Floor) 
     floor.served.fault("drop")
     floor.until(lambda: floor.status.state == "lost")
     assert floor.run.state.proofs
-    assert floor.run.state.readback is not None  # what was kept before is there
+    assert any(isinstance(e.what, Readback) for e in floor.run.entries)  # what was kept before is there
     with pytest.raises(Refused, match="Connect the machine"):
         floor.start("first_layer", "print")
 
@@ -437,8 +438,8 @@ def test_asking_twice_under_one_id_starts_once(floor: Floor) -> None:
 
 def test_a_pasted_mesh_is_sent_as_it_is_owned(floor: Floor) -> None:
     floor.connect()
-    grid = mesh.grid_on(floor.run.setup.plate, 3, 3)
-    survey = mesh.MeshSurvey(
+    grid = grid_on(floor.run.setup.plate, 3, 3)
+    survey = MeshSurvey(
         grid=grid, heights_mm=((0.1, 0.2, 0.3),) * 3, owns_zero=False, plate_id=floor.run.setup.plate_id
     )
     floor.keep("mesh", MeshKept(survey=survey))
@@ -452,10 +453,10 @@ def test_a_feel_check_on_the_line_keeps_every_try_and_hits_nothing(floor: Floor)
     floor.do("offset", "bracket")
     floor.do("offset", "store")
     assert floor.do("offset", "feel_check") == ""
-    check = extras.feel_check(floor.run)
+    check = feel_check(floor.run)
     assert check.next_z_mm is None
     assert 0.004 < check.scale.scatter_mm < 0.03
-    heights = [t.above_mm for t in floor.run.state.feel_tries]
+    heights = [t.above_mm for t in Offset.of(floor.run.state).feel_tries]
     assert heights != sorted(heights)
     assert floor.served.person.crashes() == []
 

@@ -7,45 +7,46 @@ import numpy as np
 import pytest
 
 from ivory_table.core.defaults import TRAM
-from ivory_table.core.entries import (
-    BackedOff,
-    ChangeTold,
+from ivory_table.core.feelcheck import FeelTry
+from ivory_table.core.gauge import Feel
+from ivory_table.core.plate import Layer, Screw
+from ivory_table.core.thermal import ThermalReading
+from ivory_table.desk.desk import Desk
+from ivory_table.desk.knowledge import learnt_of
+from ivory_table.practice.firmware import Firmware
+from ivory_table.runs.common import Resumed, TakenBack, WhereNoted
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations import prepare, setup, sign_off, tram
+from ivory_table.stations.head import head_of
+from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
+from ivory_table.stations.offset.feel import feel_by_practice, feel_check
+from ivory_table.stations.prepare.entries import BackedOff, ChangeTold, Heated, SchoolChosen, ThermalRead
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.tram.entries import (
     Counted,
-    FeelKept,
-    FeelTried,
-    Felt,
-    Heated,
     NotReached,
     ReadMm,
-    Resumed,
-    SchoolChosen,
+    ScrewFelt,
     SenseTried,
-    SignedOff,
     SkirtSeen,
-    TakenBack,
-    ThermalRead,
     Turned,
     TurnedAll,
     WalkCount,
     Walked,
     WayChosen,
-    WhereNoted,
 )
-from ivory_table.core.feelcheck import FeelTry
-from ivory_table.core.gauge import Feel
-from ivory_table.core.plate import Layer, Screw
-from ivory_table.core.thermal import ThermalReading
-from ivory_table.practice.firmware import Firmware
-from ivory_table.stations import extras, prepare, setup, sign_off, tram
-from ivory_table.stations.desk import Desk, OpenRun, Refused
-from ivory_table.stations.head import head_of, words_for
+from ivory_table.stations.tram.shim import shim, shim_file
+from ivory_table.stations.tram.skirt import skirt_for
+from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.walk_file import walk_for
 from ivory_table.store.workshop import Clash
 
 from .test_run import keep, practise, start
 
 
-def checks(desk: Desk, run_id: str = "run") -> dict[str, prepare.Check]:
-    return {c.id: c for c in prepare.view(desk.open(run_id)).checks}
+def checks(desk: Desk, run_id: str = "run") -> dict[str, prepare.view.Check]:
+    return {c.id: c for c in prepare.view.view(desk.open(run_id)).checks}
 
 
 def renew(desk: Desk, machine_id: str, **part: object) -> None:
@@ -67,22 +68,22 @@ def test_a_knob_is_told_in_its_own_marks(desk: Desk) -> None:
     screws = tuple(s.model_copy(update={"marks_per_turn": 48}) for s in desk.workshop.machine("heron").screws)
     renew(desk, "heron", screws=screws, seen_from="above")
     run = start(desk, "heron")
-    tried = tram.view(run)
+    tried = tram.view.view(run)
     # A tenth of a millimetre, whatever thread and marks: one mark of 48 could not be felt.
     assert (tried.step, tried.trial_marks, tried.per_turn) == ("sense", 7, 48)
     run = keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     assert head_of(run).rows[0].words == "front left: 7/48 clockwise felt tighter"
     run = keep(desk, "tram", Counted(screw="front left", marks=-50))
-    shown = tram.view(run)
+    shown = tram.view.view(run)
     assert shown.left == "front left"  # nothing to add: what comes next is asked at once
     assert {k.per_turn for k in shown.sheet.knobs} == {s.per_turn for s in shown.stops} == {48}
     assert head_of(run).rows[0].words == "front left: 1 turn 2/48 counter-clockwise to the drag"
     # Who looks at the knobs from below has turned the other way round.
     row, below = run.entries[-1], run.setup.machine.model_copy(update={"seen_from": "below"})
-    assert words_for(row, below) == "front left: 1 turn 2/48 clockwise (from below) to the drag"
+    assert row.what.words(below) == "front left: 1 turn 2/48 clockwise (from below) to the drag"
 
 
-# What changed
+# Row changed
 
 
 def test_a_machine_in_use_is_asked_for_no_rough_start_and_a_new_one_is(desk: Desk) -> None:
@@ -99,13 +100,13 @@ def test_a_machine_in_use_is_asked_for_no_rough_start_and_a_new_one_is(desk: Des
 def test_a_told_change_puts_its_checks_on_the_list_and_forgets_what_was_learnt(desk: Desk) -> None:
     start(desk, "heron")
     finish(desk)
-    assert desk.workshop.learnt("heron") is not None
+    assert learnt_of(desk.workshop, "heron") is not None
     run = start(desk, "heron", "next")
     assert run.setup.learnt is not None
     assert run.state.belief.prior_of.mean[0] != start(desk, "kestrel", "other").state.belief.prior_of.mean[0]
     run = keep(desk, "prepare", ChangeTold(change="springs"), "next")
     assert "rough_back_off" in checks(desk, "next")
-    assert desk.workshop.learnt("heron") is None
+    assert learnt_of(desk.workshop, "heron") is None
     assert run.state.belief.prior_of.mean[:4] == pytest.approx(np.full(4, np.log(TRAM.lam_median)))
 
 
@@ -115,7 +116,7 @@ def test_another_nozzle_is_found_by_comparing_runs(desk: Desk) -> None:
     run = start(desk, "heron", "next")
     assert run.setup.changes == ("nozzle",)
     assert "extrusion_right" in checks(desk, "next")
-    assert prepare.view(run).changes[0].found
+    assert prepare.view.view(run).changes[0].found
 
 
 def test_a_thicker_stack_foretells_the_stored_value(desk: Desk) -> None:
@@ -123,7 +124,7 @@ def test_a_thicker_stack_foretells_the_stored_value(desk: Desk) -> None:
     plates = desk.workshop.machine("heron").plates
     thicker = plates[0].model_copy(update={"layers": (Layer(name="spring steel", thickness_mm=1.0),)})
     renew(desk, "heron", plates=(thicker, *plates[1:]))
-    view = prepare.view(start(desk, "heron", "next"))
+    view = prepare.view.view(start(desk, "heron", "next"))
     # Stop position: larger is closer; 0.2 mm thicker needs 0.2 mm further.
     assert view.foretold.new_mm == pytest.approx(0.67)
     assert view.foretold.words == "0.20 mm further"
@@ -142,7 +143,7 @@ def test_backing_off_makes_the_travel_known_and_the_heights_unknown(desk: Desk) 
     run = keep(desk, "prepare", BackedOff(turns=3))
     assert run.state.belief.spread()[1] > before.state.belief.spread()[1]
     assert desk.workshop.machine("heron").screws[0].preload_mm == pytest.approx(6 - 3 * 0.7)
-    assert run.state.stops == ()
+    assert Tram.of(run.state).stops == ()
 
 
 def test_where_to_find_a_step_stays_with_the_machine(desk: Desk) -> None:
@@ -220,7 +221,7 @@ def test_a_turn_other_than_advised_is_kept_as_it_was_made(desk: Desk) -> None:
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     keep(desk, "tram", Counted(screw="front left", marks=3))
     run = keep(desk, "tram", Turned(screw="front left", marks=-5.5))
-    assert run.state.stops[-1].further == -5.5
+    assert Tram.of(run.state).stops[-1].further == -5.5
     mean, _ = run.state.belief.collapsed
     assert mean[0] - run.state.belief.shift_mm < -0.15
 
@@ -232,11 +233,11 @@ def test_turning_while_the_skirt_runs_levels_by_eye(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     keep(desk, "tram", WayChosen(way="skirt"))
-    view = tram.view(desk.open("run"))
+    view = tram.view.view(desk.open("run"))
     assert view.step == "skirt"
     assert len(view.grades) == 7
     run = keep(desk, "tram", SkirtSeen(screw=view.screw, grade="squeezed"))
-    low = tram.view(run)
+    low = tram.view.view(run)
     # Squeezed: the plate is high there, so its knob is turned to lower it, or left and the next one looked at.
     assert low.left == view.screw if low.further is None else low.further.up_mm < 0
 
@@ -245,10 +246,10 @@ def test_turning_while_the_skirt_runs_levels_by_eye(desk: Desk) -> None:
 def test_a_skirt_is_given_once_it_cannot_scrape_and_the_practice_machine_prints_it(desk: Desk, machine: str) -> None:
     run = start(desk, machine)
     with pytest.raises(Refused, match=r"the skirt near .* might scrape\. Bring every screw to the gauge first"):
-        extras.skirt_for(run)
+        skirt_for(run)
     keep(desk, "tram", SenseTried(screw=run.state.screws[0].name, felt="tighter"))
     run = practise(desk, "tram")
-    told, text = extras.skirt_for(run)
+    told, text = skirt_for(run)
     assert told.loops == 12
     assert 2 < told.minutes < 15
     body = desk.hands(run).body
@@ -263,18 +264,18 @@ def test_a_skirt_is_given_once_it_cannot_scrape_and_the_practice_machine_prints_
 
 def test_without_knobs_there_is_no_skirt_to_turn_beside(desk: Desk) -> None:
     with pytest.raises(Refused, match="no knobs to turn"):
-        extras.skirt_for(start(desk, "bittern"))
+        skirt_for(start(desk, "bittern"))
 
 
 def test_taking_back_any_stop_of_the_story(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     practise(desk, "tram", times=6)
-    story = tram.view(desk.open("run")).rounds
+    story = tram.view.view(desk.open("run")).rounds
     second = story[0].stops[1]
     run = keep(desk, "tram", TakenBack(entry_id=second.entry_id))
-    assert len(run.state.stops) >= len(story[0].stops) - 1
-    assert second.entry_id not in {s.entry_id for r in tram.view(run).rounds for s in r.stops}
+    assert len(Tram.of(run.state).stops) >= len(story[0].stops) - 1
+    assert second.entry_id not in {s.entry_id for r in tram.view.view(run).rounds for s in r.stops}
 
 
 def test_read_all_tells_what_was_foretold_beside_what_was_found(desk: Desk) -> None:
@@ -282,7 +283,7 @@ def test_read_all_tells_what_was_foretold_beside_what_was_found(desk: Desk) -> N
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     keep(desk, "tram", WayChosen(way="read_all"))
     run = practise(desk, "tram", times=9)
-    rounds = tram.view(run).rounds
+    rounds = tram.view.view(run).rounds
     assert rounds[0].spread_foretold_mm is None
     later = [r for r in rounds[1:] if r.spread_foretold_mm is not None]
     for r in later:
@@ -292,7 +293,7 @@ def test_read_all_tells_what_was_foretold_beside_what_was_found(desk: Desk) -> N
 def test_nothing_is_said_of_a_knob_before_it_is_beyond_two_sd(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
-    assert tram.view(practise(desk, "tram")).learnt == ()
+    assert tram.view.view(practise(desk, "tram")).learnt == ()
 
 
 def test_a_finished_run_teaches_preload_sense_and_feel(desk: Desk) -> None:
@@ -302,22 +303,22 @@ def test_a_finished_run_teaches_preload_sense_and_feel(desk: Desk) -> None:
     moved = desk.open("run").state.moved_mm
     assert [s.preload_mm for s in machine.screws] == pytest.approx([3 - up for up in moved])
     assert desk.workshop.person_by("mk").feel_on("copy-paper").scatter_ln_sd > 0
-    learnt = desk.workshop.learnt("heron")
+    learnt = learnt_of(desk.workshop, "heron")
     assert (len(learnt.gains), learnt.runs) == (4, 1)
 
 
 def test_the_feel_check_finds_the_practice_persons_scatter(desk: Desk) -> None:
     start(desk, "heron")
-    assert "step down to the drag" in extras.feel_check(desk.open("run")).why_not
+    assert "step down to the drag" in feel_check(desk.open("run")).why_not
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     practise(desk, "tram")
     practise(desk, "offset")
     for _ in range(27):
         run = desk.open("run")
-        what = extras.feel_by_practice(desk, run)
+        what = feel_by_practice(desk, run)
         assert isinstance(what, FeelTried)
         keep(desk, "offset", what)
-    found = extras.feel_check(desk.open("run"))
+    found = feel_check(desk.open("run"))
     assert found.next_z_mm is None
     assert 0.006 < found.scale.scatter_mm < 0.022
     keep(desk, "offset", FeelKept(scale=found.scale))
@@ -329,7 +330,7 @@ def test_a_feel_check_of_eight_tries_tells_nothing_yet(desk: Desk) -> None:
     start(desk, "heron")
     for _ in range(8):
         keep(desk, "offset", FeelTried(feel_try=FeelTry(above_mm=0.01, feel="brush")))
-    assert extras.feel_check(desk.open("run")).scale is None
+    assert feel_check(desk.open("run")).scale is None
 
 
 def test_a_thermal_study_is_kept_with_the_plate_and_corrects_the_cold_school(desk: Desk) -> None:
@@ -339,7 +340,7 @@ def test_a_thermal_study_is_kept_with_the_plate_and_corrects_the_cold_school(des
         keep(desk, "prepare", ThermalRead(reading=one))
     run = start(desk, "heron", "next")
     assert len(run.setup.study.readings) == 2
-    cold = prepare.view(keep(desk, "prepare", SchoolChosen(school="cold"), "next"))
+    cold = prepare.view.view(keep(desk, "prepare", SchoolChosen(school="cold"), "next"))
     assert cold.thermal.correction["centre"] == pytest.approx(0.08, abs=0.002)
     assert cold.hold_words == "Trammed cold: nothing to hold."
 
@@ -347,15 +348,15 @@ def test_a_thermal_study_is_kept_with_the_plate_and_corrects_the_cold_school(des
 def test_shim_plan_and_walk_come_as_files(desk: Desk) -> None:
     start(desk, "heron")
     run = practise(desk, "tram", times=1)
-    name, svg = extras.shim_file(run, 0.05, "svg")
+    name, svg = shim_file(run, 0.05, "svg")
     assert name == "shim-heron-heron-steel.svg"
     assert b"check line: 100 mm" in svg
-    _, pdf = extras.shim_file(run, 0.05, "pdf")
+    _, pdf = shim_file(run, 0.05, "pdf")
     assert pdf.startswith(b"%PDF")
     with pytest.raises(Refused, match=r"between 0.01 and 1"):
-        extras.shim(run, 7)
+        shim(run, 7)
     with pytest.raises(Refused, match="one to six"):
-        extras.walk_for(run, 12, "ring")
+        walk_for(run, 12, "ring")
 
 
 def test_a_walk_is_one_row_and_its_count_that_cannot_be_is_asked_about(desk: Desk) -> None:
@@ -370,12 +371,12 @@ def test_a_walk_is_one_row_and_its_count_that_cannot_be_is_asked_about(desk: Des
         keep(desk, "tram", row(False))
     assert wrong.value.field == "counts.4"
     run = keep(desk, "tram", row(True))
-    view = tram.view(run)
+    view = tram.view.view(run)
     assert view.step == "count"
     assert len(view.stops) == 5
     assert max(head_of(run).rows, key=lambda r: r.at).words == "walked: 5 counts"
-    assert re.fullmatch(r"about 0\.\d\d mm", sign_off.view(run).lines[0].before)
-    back = tram.view(keep(desk, "tram", TakenBack(entry_id=run.entries[-1].id)))
+    assert re.fullmatch(r"about 0\.\d\d mm", sign_off.view.view(run).lines[0].before)
+    back = tram.view.view(keep(desk, "tram", TakenBack(entry_id=run.entries[-1].id)))
     assert back.stops == ()
 
 
@@ -389,7 +390,7 @@ def test_moving_a_screw_sets_aside_what_was_learnt(desk: Desk) -> None:
     screws = (kept.machine.screws[0].model_copy(update={"x_mm": 40.0}), *kept.machine.screws[1:])
     moved = kept.machine.model_copy(update={"screws": screws})
     setup.keep_machine(desk, "heron", setup.KeepMachine(machine=moved, seen_revision=kept.revision))
-    assert desk.workshop.learnt("heron") is None
+    assert learnt_of(desk.workshop, "heron") is None
     with pytest.raises(Clash, match="changed meanwhile"):
         setup.keep_machine(desk, "heron", setup.KeepMachine(machine=moved, seen_revision=kept.revision))
 
@@ -447,16 +448,16 @@ def test_many_screws_are_told_that_counts_take_long(desk: Desk, more: int, long:
     renew(desk, "heron", screws=(*old.screws, *middle))
     start(desk, "heron")
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
-    counting = tram.view(desk.open("run"))
+    counting = tram.view.view(desk.open("run"))
     assert ("so many screws take long" in counting.doubt) == long
     assert counting.stops_left is None
     keep(desk, "tram", WayChosen(way="read_all"))
-    assert tram.view(desk.open("run")).doubt == ""
+    assert tram.view.view(desk.open("run")).doubt == ""
 
 
 def test_four_screws_are_foretold_their_stops(desk: Desk) -> None:
     start(desk, "heron")
-    view = tram.view(desk.open("run"))
+    view = tram.view.view(desk.open("run"))
     assert view.doubt == ""
     assert view.stops_left > 4
 
@@ -480,29 +481,27 @@ def levelled(desk: Desk) -> OpenRun:
 
 
 def feel_here(desk: Desk, name: str, feel: Feel) -> OpenRun:
-    run = desk.open("run")
-    screw = run.state.screws[run.setup.machine.screw(name)]
-    return keep(desk, "tram", Felt(x_mm=screw.x_mm, y_mm=screw.y_mm, z_mm=0, feel=feel, screw=name))
+    return keep(desk, "tram", ScrewFelt(screw=name, z_mm=0, feel=feel))
 
 
 def test_a_screw_near_the_drag_is_felt_and_asks_for_no_turn(desk: Desk) -> None:
-    view = tram.view(levelled(desk))
+    view = tram.view.view(levelled(desk))
     assert view.step == "feel"
     stops = len(view.stops)
     run = feel_here(desk, view.screw, "drag")
-    view = tram.view(run)
+    view = tram.view.view(run)
     assert view.step in ("further", "centre")
     assert len(view.stops) == stops + 1
     assert view.stops[-1].feel == "drag"
     run = keep(desk, "tram", TakenBack(entry_id=view.stops[-1].entry_id))
-    assert tram.view(run).step == "feel"
+    assert tram.view.view(run).step == "feel"
 
 
 @pytest.mark.parametrize("feel", ["free", "stuck"])
 def test_a_feel_that_cannot_be_sized_is_counted_at_the_same_screw(desk: Desk, feel: Feel) -> None:
-    asked = tram.view(levelled(desk))
+    asked = tram.view.view(levelled(desk))
     assert asked.step == "feel"
-    view = tram.view(feel_here(desk, asked.screw, feel))
+    view = tram.view.view(feel_here(desk, asked.screw, feel))
     assert (view.step, view.screw) == ("count", asked.screw)
     assert len(view.stops) == len(asked.stops)
 
@@ -510,12 +509,12 @@ def test_a_feel_that_cannot_be_sized_is_counted_at_the_same_screw(desk: Desk, fe
 def test_a_knob_without_drag_goes_back_and_another_is_asked_for(desk: Desk) -> None:
     start(desk, "heron")
     run = keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
-    asked = tram.view(run)
+    asked = tram.view.view(run)
     assert (asked.step, asked.most_marks) == ("count", 32)
     at = run.setup.machine.screw(asked.screw)
     truth, moved = desk.hands(run).body.truth.supports[at], run.state.moved_mm[at]
     run = keep(desk, "tram", NotReached(screw=asked.screw, marks=32, still="loose"))
-    view = tram.view(run)
+    view = tram.view.view(run)
     assert view.screw != asked.screw
     assert view.step == "count"
     assert view.stops[-1].still == "loose"
@@ -523,7 +522,7 @@ def test_a_knob_without_drag_goes_back_and_another_is_asked_for(desk: Desk) -> N
     assert desk.hands(run).body.truth.supports[at] == truth  # the practice plate is where it was
     assert asked.screw not in {k.name for k in view.sheet.knobs if k.visited}
     back = keep(desk, "tram", TakenBack(entry_id=view.stops[-1].entry_id))
-    assert tram.view(back).screw == asked.screw
+    assert tram.view.view(back).screw == asked.screw
 
 
 def test_the_practice_person_says_when_the_drag_does_not_come(desk: Desk) -> None:
@@ -535,7 +534,7 @@ def test_the_practice_person_says_when_the_drag_does_not_come(desk: Desk) -> Non
     last = run.entries[-1].what
     assert isinstance(last, NotReached)
     assert last.still == "loose"
-    assert tram.view(run).stops[-1].still == "loose"
+    assert tram.view.view(run).stops[-1].still == "loose"
 
 
 def test_of_many_screws_done_is_read_and_not_only_foretold(desk: Desk) -> None:
@@ -543,12 +542,12 @@ def test_of_many_screws_done_is_read_and_not_only_foretold(desk: Desk) -> None:
     keep(desk, "tram", WayChosen(way="read_all"))
     for _ in range(200):
         run = practise(desk, "tram", times=1)
-        if tram.view(run).step == "centre":
+        if tram.view.view(run).step == "centre":
             break
-    assert tram.view(run).step == "centre"
+    assert tram.view.view(run).step == "centre"
     rounds = [e.what for e in run.entries if isinstance(e.what, TurnedAll)]
     assert any(rounds[0].marks)
     assert not any(rounds[-1].marks)
-    heights = [r for r in run.state.readings if r.round == run.state.rounds]
+    heights = [r for r in Tram.of(run.state).readings if r.round == Tram.of(run.state).rounds]
     assert len(heights) == 6
     assert np.ptp([r.value_mm for r in heights]) <= 2 * run.state.tol_mm + 0.02

@@ -6,27 +6,21 @@ import numpy as np
 import pytest
 
 from ivory_table.core import advice
-from ivory_table.core.entries import (
-    CheckDone,
-    Counted,
-    Judged,
-    MeshPlanned,
-    OffsetSet,
-    ProofStarted,
-    Readback,
-    ReadMm,
-    SenseTried,
-    SignedOff,
-    TakenBack,
-    Turned,
-    TurnedAll,
-    WayChosen,
-    What,
-    ZoneCleaned,
-)
+from ivory_table.desk.desk import Desk, Keep, StartRun
+from ivory_table.runs.common import TakenBack
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.row import Row
+from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, prepare, sign_off, tram
-from ivory_table.stations.desk import Desk, Keep, OpenRun, Refused, StartRun
-from ivory_table.stations.mesh import MeshPaste
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
+from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.mesh.paste import MeshPaste
+from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, Turned, TurnedAll, WayChosen
+from ivory_table.stations.tram.standing import against_sense
+from ivory_table.stations.tram.state import Tram
 from ivory_table.store.workshop import Clash, Workshop
 
 PLATES = {"heron": "heron-steel", "kestrel": "kestrel-smooth", "wren": "wren-sheet", "bittern": "bittern-disc"}
@@ -46,7 +40,7 @@ def start(desk: Desk, machine: str, run_id: str = "run") -> OpenRun:
     return desk.open(run_id)
 
 
-def keep(desk: Desk, station: str, what: What, run_id: str = "run") -> OpenRun:
+def keep(desk: Desk, station: str, what: Row, run_id: str = "run") -> OpenRun:
     seq = desk.open(run_id).seq
     return desk.keep(run_id, station, Keep(id=f"{run_id}-{seq + 1}", seen_seq=seq, what=what))
 
@@ -54,10 +48,10 @@ def keep(desk: Desk, station: str, what: What, run_id: str = "run") -> OpenRun:
 def practise(desk: Desk, station: str, run_id: str = "run", times: int = 60) -> OpenRun:
     """Let the practice plate answer until the station has no more questions."""
     asks = {
-        "tram": tram.practice,
-        "mesh": mesh.practice,
-        "offset": offset.practice,
-        "first_layer": lambda at, run: first_layer.practice(at, run, 5),
+        "tram": tram.practice.practice,
+        "mesh": mesh.practice.practice,
+        "offset": offset.practice.practice,
+        "first_layer": lambda at, run: first_layer.practice.practice(at, run, 5),
     }
     for _ in range(times):
         seq = desk.open(run_id).seq
@@ -73,12 +67,12 @@ def practise(desk: Desk, station: str, run_id: str = "run", times: int = 60) -> 
 def test_the_practice_plate_is_trammed_in_truth(desk: Desk, machine: str) -> None:
     start(desk, machine)
     run = practise(desk, "tram")
-    view = tram.view(run)
+    view = tram.view.view(run)
     assert view.step == "done"
     assert view.p_within >= 0.9
     plate = desk.hands(run).body.plate  # the test may look, the advice cannot
     assert np.ptp(plate.heights(plate.anchors)) <= 2.2 * 2 * view.tol_mm
-    assert len(run.state.stops) <= 16
+    assert len(Tram.of(run.state).stops) <= 16
 
 
 @pytest.mark.parametrize("machine", ["heron", "kestrel", "wren", "bittern"])
@@ -86,7 +80,7 @@ def test_the_offset_lands_where_the_tip_meets_the_plate(desk: Desk, machine: str
     start(desk, machine)
     practise(desk, "tram")
     run = practise(desk, "offset")
-    assert offset.view(run).step == "done"
+    assert offset.view.view(run).step == "done"
     hands = desk.hands(run)
     cx, cy = run.setup.plate.centre
     assert abs(hands.body.gap(cx, cy, 0.0)) < 0.06
@@ -95,19 +89,19 @@ def test_the_offset_lands_where_the_tip_meets_the_plate(desk: Desk, machine: str
 
 def test_bittern_has_no_knobs_and_stores_nothing(desk: Desk) -> None:
     run = start(desk, "bittern")
-    assert tram.view(run).step == "beam"
+    assert tram.view.view(run).step == "beam"
     for _ in range(9):
-        if tram.view(run).step != "beam":
+        if tram.view.view(run).step != "beam":
             break
         run = practise(desk, "tram", times=1)
-    assert tram.view(run).step == "no_knobs"
+    assert tram.view.view(run).step == "no_knobs"
     assert abs(desk.hands(run).body.truth.beam_mm) < 0.06
     practise(desk, "offset", times=1)
     run = keep(desk, "offset", OffsetSet(stored_mm=-0.05))
-    view = offset.view(run)
+    view = offset.view.view(run)
     assert view.step == "read_back"
     assert view.last_change.lines == ("G923 Z-0.050",)
-    assert offset.view(keep(desk, "offset", Readback(confirmed=True))).step == "done"
+    assert offset.view.view(keep(desk, "offset", Readback(confirmed=True))).step == "done"
 
 
 def follow_the_advice(desk: Desk, run_id: str, proofs: int) -> bool:
@@ -117,7 +111,7 @@ def follow_the_advice(desk: Desk, run_id: str, proofs: int) -> bool:
         practise(desk, station, run_id)
     for _ in range(proofs):
         run = practise(desk, "first_layer", run_id)
-        view = first_layer.view(run)
+        view = first_layer.view.view(run)
         best = view.steps[0]
         again = ProofStarted(proof=view.plan)
         match best.action.kind:
@@ -156,7 +150,7 @@ def test_taking_back_leaves_the_state_as_if_it_had_not_been(desk: Desk) -> None:
     again = keep(desk, "tram", TakenBack(entry_id=wrong.entries[-1].id))
     assert np.allclose(again.state.belief.mean, before.state.belief.mean)
     assert np.allclose(again.state.belief.cov, before.state.belief.cov)
-    assert len(again.state.stops) == 1
+    assert len(Tram.of(again.state).stops) == 1
     assert len(again.entries) == len(before.entries) + 2
     with pytest.raises(Refused, match="taken back already"):
         keep(desk, "tram", TakenBack(entry_id=wrong.entries[-1].id))
@@ -167,7 +161,7 @@ def test_a_second_desk_replays_to_the_very_same_state(desk: Desk, workshop: Work
     first = practise(desk, "tram", times=7)
     second = Desk(workshop).open("run")
     assert np.array_equal(first.state.belief.mean, second.state.belief.mean)
-    assert tram.view(first).model_dump(exclude={"head"}) == tram.view(second).model_dump(exclude={"head"})
+    assert tram.view.view(first).model_dump(exclude={"head"}) == tram.view.view(second).model_dump(exclude={"head"})
 
 
 def test_two_runs_at_once_do_not_mix(desk: Desk) -> None:
@@ -200,10 +194,10 @@ def test_a_knob_that_lowers_is_believed_to_lower(desk: Desk) -> None:
     assert (
         [s.sense for s in run.state.screws] == [s.sense for s in desk.workshop.machine("heron").screws] == [-1, 1, 1, 1]
     )
-    assert run.state.against_sense is None
+    assert against_sense(run.state) is None
     likely = run.state.belief.p_reversed()
     assert likely[0] < 0.1 < 0.5 < likely[1:].min() <= likely[1:].max() < 0.9
-    assert tram.view(run).ask_before
+    assert tram.view.view(run).ask_before
     with pytest.raises(Refused, match="Turn it back first"):
         keep(desk, "tram", SenseTried(screw="front left", felt="same"))
 
@@ -214,9 +208,9 @@ def test_a_knob_against_its_declared_sense_is_reported(desk: Desk) -> None:
     for screw in ("front left", "front right"):
         keep(desk, "tram", Counted(screw=screw, marks=2, before="loose"))
         run = keep(desk, "tram", Turned(screw=screw, marks=0))
-        assert tram.view(run).against_sense is None
+        assert tram.view.view(run).against_sense is None
     run = keep(desk, "tram", Counted(screw="rear", marks=4, before="tight"))
-    assert tram.view(run).against_sense == "rear"
+    assert tram.view.view(run).against_sense == "rear"
 
 
 def test_read_all_turn_all_by_dial(desk: Desk) -> None:
@@ -225,11 +219,11 @@ def test_read_all_turn_all_by_dial(desk: Desk) -> None:
     keep(desk, "tram", WayChosen(way="read_all"))
     for _ in range(3):
         run = practise(desk, "tram", times=5)
-        if tram.view(run).step in ("centre", "done"):
+        if tram.view.view(run).step in ("centre", "done"):
             break
     truth = desk.hands(run).body.truth
     assert np.ptp(truth.supports) < 0.1
-    assert run.state.rounds >= 1
+    assert Tram.of(run.state).rounds >= 1
 
 
 def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: Desk) -> None:
@@ -237,10 +231,10 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     run = keep(desk, "tram", WayChosen(way="read_all"))
     run = practise(desk, "tram", times=1)
-    proving = tram.view(run)
+    proving = tram.view.view(run)
     assert (proving.step, proving.screw) == ("read", "front right")  # the first one has shown its sense
     run = practise(desk, "tram", times=1)
-    proving = tram.view(run)
+    proving = tram.view.view(run)
     assert (proving.step, proving.screw) == ("prove", "front right")
     made = proving.further.marks
     assert 4 <= abs(made) <= 16
@@ -251,16 +245,16 @@ def test_a_knob_that_has_not_shown_its_sense_is_proved_where_it_is_read(desk: De
     assert elsewhere["rear left"] < 0 < elsewhere["front left"] < 0.25
     assert not any(k.about for k in proving.sheet.knobs)
     run = practise(desk, "tram", times=1)
-    again = tram.view(run)
+    again = tram.view.view(run)
     assert (again.step, again.screw) == ("read", "front right")
     run = practise(desk, "tram", times=1)
     assert run.state.belief.p_reversed()[1] < 1e-3
-    assert (tram.view(run).step, tram.view(run).screw) == ("read", "rear left")
+    assert (tram.view.view(run).step, tram.view.view(run).screw) == ("read", "rear left")
     run = practise(desk, "tram", times=1)
     # Left alone, it is not asked about again.
     run = keep(desk, "tram", Turned(screw="rear left", marks=0))
-    assert (tram.view(run).step, tram.view(run).screw) == ("read", "rear right")
-    story = tram.view(run).rounds
+    assert (tram.view.view(run).step, tram.view.view(run).screw) == ("read", "rear right")
+    story = tram.view.view(run).rounds
     # The turns between them moved what was read before: the story tells what is believed.
     assert story[0].spread_mm == pytest.approx(run.state.belief.spread()[0])
     assert [(s.screw, s.further) for s in story[0].stops] == [("front right", made), ("rear left", 0)]
@@ -274,11 +268,11 @@ def test_a_knob_read_before_and_after_its_turn_is_found_reversed_there(desk: Des
     for at in run.state.screws[:2]:
         first = ReadMm(x_mm=at.x_mm, y_mm=at.y_mm, instrument="dial", value_mm=0.1, screw=at.name)
         run = keep(desk, "tram", first)
-    proving = tram.now_at(run).further
+    proving = tram.step.now_at(run).further
     keep(desk, "tram", Turned(screw=at.name, marks=proving.marks))
     # The plate went the other way, by as much.
     run = keep(desk, "tram", first.model_copy(update={"value_mm": 0.1 - 0.9 * proving.up_mm}))
-    assert tram.view(run).against_sense == at.name
+    assert tram.view.view(run).against_sense == at.name
 
 
 def test_a_knob_near_its_end_is_proved_the_other_way(desk: Desk) -> None:
@@ -294,7 +288,7 @@ def test_a_knob_near_its_end_is_proved_the_other_way(desk: Desk) -> None:
         run = keep(desk, "tram", reading)
         if screw is not tight:
             run = keep(desk, "tram", Turned(screw=screw.name, marks=0))
-    proving = tram.view(run)
+    proving = tram.view.view(run)
     # It stands high, and wants down.
     assert advice.proving_turns(run.state.belief, run.state.screws, 1)[0] * tight.mm_per_mark * tight.sense < 0
     assert proving.step == "prove"
@@ -307,7 +301,7 @@ def test_round_the_ring_goes_from_neighbour_to_neighbour(desk: Desk) -> None:
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     keep(desk, "tram", WayChosen(way="ring"))
     run = practise(desk, "tram", times=4)
-    visited = [s.screw for s in run.state.stops]
+    visited = [s.screw for s in Tram.of(run.state).stops]
     at = run.state.belief.surface.screws
     assert len(set(visited)) == 4
     assert all(np.linalg.norm(at[a] - at[b]) < 200 for a, b in itertools.pairwise(visited))
@@ -325,7 +319,7 @@ def test_round_the_ring_goes_from_neighbour_to_neighbour(desk: Desk) -> None:
     ],
 )
 def test_checks_fit_the_machine(desk: Desk, machine: str, check: str, there: bool) -> None:
-    view = prepare.view(start(desk, machine))
+    view = prepare.view.view(start(desk, machine))
     assert (check in {c.id for c in view.checks}) is there
 
 
@@ -356,7 +350,7 @@ def test_a_readback_that_differs_is_refused_and_sign_off_waits_for_it(desk: Desk
         keep(desk, "offset", Readback(reported_mm=-0.85))
     keep(desk, "offset", Readback(reported_mm=0.85))
     run = keep(desk, "sign_off", SignedOff(note="rear clip bent"))
-    assert sign_off.view(run).step == "signed"
+    assert sign_off.view.view(run).step == "signed"
     with pytest.raises(Clash, match="signed off"):
         keep(desk, "tram", Counted(screw="rear left", marks=1))
 
@@ -381,26 +375,26 @@ def test_marks_land_on_the_proof_they_were_seen_on(desk: Desk) -> None:
     keep(desk, "first_layer", OffsetSet(stored_mm=0.86))
     with pytest.raises(Refused, match="before the last change"):
         keep(desk, "first_layer", Judged(zone=4, grade="sound"))
-    assert first_layer.view(desk.open("run")).step == "print_again"
+    assert first_layer.view.view(desk.open("run")).step == "print_again"
 
 
 def test_a_pasted_mesh_is_shown_before_it_is_kept(desk: Desk) -> None:
     run = start(desk, "wren")
     text = "0.00 0.02 0.05\n0.01 0.06 0.04\n0.02 0.03 0.09"
-    shown = mesh.preview(run, MeshPaste(text=text, rows="back_first", owns_zero=False))
+    shown = mesh.paste.preview(run, MeshPaste(text=text, rows="back_first", owns_zero=False))
     assert shown.survey.heights_mm[0] == (0.02, 0.03, 0.09)
     assert shown.fit.range_mm == pytest.approx(0.09)
     assert desk.open("run").seq == 0
     with pytest.raises(Refused, match="not on the plate"):
-        mesh.preview(run, MeshPaste(text="0,100,400\n1,2,3\n1,2,3", rows="back_first", owns_zero=False))
+        mesh.paste.preview(run, MeshPaste(text="0,100,400\n1,2,3\n1,2,3", rows="back_first", owns_zero=False))
 
 
 def test_files_carry_the_whole_run(desk: Desk) -> None:
     start(desk, "heron")
     practise(desk, "tram", times=5)
     run = desk.open("run")
-    rows = sign_off.readings_csv(run).splitlines()
+    rows = sign_off.files.readings_csv(run).splitlines()
     assert len(rows) == 1 + len(run.entries)
-    assert sign_off.run_file(run).entries == run.entries
+    assert sign_off.files.run_file(run).entries == run.entries
     with pytest.raises(Refused, match="No mesh"):
-        sign_off.mesh_csv(run)
+        mesh.files.mesh_csv(run)

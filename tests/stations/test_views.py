@@ -6,31 +6,21 @@ import numpy as np
 import pytest
 
 from ivory_table.core import advice
-from ivory_table.core.entries import (
-    CautionSeen,
-    CheckDone,
-    Counted,
-    Felt,
-    Heated,
-    Judged,
-    MeshKept,
-    MeshPlanned,
-    MeshUsed,
-    OffsetSet,
-    ProofStarted,
-    Readback,
-    ReadMm,
-    SenseTried,
-    SignedOff,
-    StationSkipped,
-    Turned,
-    WayChosen,
-)
+from ivory_table.core.words import signed
+from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.runs.common import CautionSeen, StationSkipped
+from ivory_table.runs.doubts import Refused
 from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
-from ivory_table.stations.desk import Desk, Refused, StartRun
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.head import head_of
-from ivory_table.stations.offset import OffsetTry
-from ivory_table.stations.sheet import signed
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshUsed
+from ivory_table.stations.offset.entries import Felt
+from ivory_table.stations.offset.step import OffsetTry
+from ivory_table.stations.prepare.entries import CheckDone, Heated
+from ivory_table.stations.sign_off.entries import SignedOff
+from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, Turned, WayChosen
+from ivory_table.stations.tram.state import Tram
 from ivory_table.store.workshop import Clash, Unknown
 from tests.conftest import NOON
 
@@ -69,20 +59,20 @@ def test_stations_tell_how_far_they_are(desk: Desk) -> None:
 def test_prepare_counts_the_minutes_the_heat_is_held(desk: Desk) -> None:
     start(desk, "kestrel")
     run = keep(desk, "prepare", Heated(bed_c=60, nozzle_c=150, held_since=NOON))
-    view = prepare.view(run)
+    view = prepare.view.view(run)
     assert view.held_minutes > 1000
     assert not view.ready
     for check in view.checks:
         run = keep(desk, "prepare", CheckDone(check=check.id, outcome="done"))
-    assert prepare.view(run).ready
+    assert prepare.view.view(run).ready
     assert head_of(run).heated == "bed 60°, tip 150°"
 
 
 def test_a_caution_is_seen_once_a_run(desk: Desk) -> None:
     run = start(desk, "heron")
-    assert [c.id for c in tram.view(run).cautions if not c.seen] == ["lift"]
+    assert [c.id for c in tram.view.view(run).cautions if not c.seen] == ["lift"]
     run = keep(desk, "tram", CautionSeen(caution="lift"))
-    assert all(c.seen for c in tram.view(run).cautions)
+    assert all(c.seen for c in tram.view.view(run).cautions)
 
 
 def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:
@@ -96,7 +86,7 @@ def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:
             initials="mk",
         )
     )
-    view = prepare.view(desk.open("run"))
+    view = prepare.view.view(desk.open("run"))
     ids = {c.id for c in view.checks}
     assert "plate_refreshed" in ids
     assert "plate_clean" not in ids
@@ -137,7 +127,7 @@ def test_starting_the_same_run_twice_is_harmless_and_another_under_its_id_is_not
 def test_the_tram_shows_one_screw_at_a_time(desk: Desk) -> None:
     start(desk, "heron")
     for _ in range(12):
-        view = tram.view(practise(desk, "tram", times=1))
+        view = tram.view.view(practise(desk, "tram", times=1))
         marked = [k for k in view.sheet.knobs if k.next]
         if view.step in ("count", "further", "read"):
             assert [k.name for k in marked] == [view.screw]
@@ -148,7 +138,7 @@ def test_the_tram_shows_one_screw_at_a_time(desk: Desk) -> None:
 def test_a_turn_is_foretold_only_where_the_gauge_has_been(desk: Desk) -> None:
     start(desk, "heron")
     run = practise(desk, "tram", times=1)
-    while (view := tram.view(run)).step != "centre" and len(run.entries) < 40:
+    while (view := tram.view.view(run)).step != "centre" and len(run.entries) < 40:
         if view.step == "count":
             visited = {k.name for k in view.sheet.knobs if k.visited}
             assert (view.about_marks is not None) == (view.screw in visited)
@@ -157,8 +147,8 @@ def test_a_turn_is_foretold_only_where_the_gauge_has_been(desk: Desk) -> None:
 
 def test_the_field_is_centred_and_carries_its_doubt(desk: Desk) -> None:
     run = start(desk, "heron")
-    blank = tram.view(run).sheet.field
-    sharp = tram.view(practise(desk, "tram")).sheet.field
+    blank = tram.view.view(run).sheet.field
+    sharp = tram.view.view(practise(desk, "tram")).sheet.field
     assert np.abs(np.array(blank.mean_mm)).max() < 1e-3
     assert np.array(blank.sd_mm).min() > np.array(sharp.sd_mm).min()
     assert len(sharp.mean_mm) == len(sharp.ys_mm)
@@ -167,7 +157,7 @@ def test_the_field_is_centred_and_carries_its_doubt(desk: Desk) -> None:
 
 def test_reasons_carry_this_runs_numbers(desk: Desk) -> None:
     start(desk, "heron")
-    view = tram.view(practise(desk, "tram", times=6))
+    view = tram.view.view(practise(desk, "tram", times=6))
     assert any("P(spread" in r and "%" in r for r in view.reasons)
     assert any("of a twist" in r for r in view.reasons)
 
@@ -177,18 +167,18 @@ def test_the_mesh_is_walked_to_and_fro_and_shown_before_it_is_kept(desk: Desk) -
     run = keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
     seen = []
     for _ in range(9):
-        view = mesh.view(run)
+        view = mesh.view.view(run)
         assert view.step == "read"
         seen.append((view.next_column, view.next_row))
         run = practise(desk, "mesh", times=1)
     assert seen == [(0, 0), (1, 0), (2, 0), (2, 1), (1, 1), (0, 1), (0, 2), (1, 2), (2, 2)]
-    view = mesh.view(run)
+    view = mesh.view.view(run)
     assert view.step == "keep"
     assert view.shown.fit.range_mm > 0
     assert run.state.mesh is None
     run = keep(desk, "mesh", MeshKept(survey=view.draft))
-    assert mesh.view(run).step == "kept"
-    assert sign_off.mesh_csv(run).count("\n") == 4
+    assert mesh.view.view(run).step == "kept"
+    assert mesh.files.mesh_csv(run).count("\n") == 4
 
 
 def test_a_mesh_in_use_leaves_less_than_none(desk: Desk) -> None:
@@ -196,9 +186,9 @@ def test_a_mesh_in_use_leaves_less_than_none(desk: Desk) -> None:
     practise(desk, "tram")
     keep(desk, "mesh", MeshPlanned(columns=5, rows=5, owns_zero=False))
     run = practise(desk, "mesh", times=30)
-    used = np.ptp(np.array(mesh.view(run).sheet.field.mean_mm))
+    used = np.ptp(np.array(mesh.view.view(run).sheet.field.mean_mm))
     run = keep(desk, "mesh", MeshUsed(on=False))
-    bare = np.ptp(np.array(mesh.view(run).sheet.field.mean_mm))
+    bare = np.ptp(np.array(mesh.view.view(run).sheet.field.mean_mm))
     assert used < bare
     assert line(run, "mesh").figure.endswith(", off")
 
@@ -206,7 +196,7 @@ def test_a_mesh_in_use_leaves_less_than_none(desk: Desk) -> None:
 def test_both_values_are_shown_with_and_without_the_gauge(desk: Desk) -> None:
     start(desk, "heron")
     run = keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.0, feel="drag"))
-    view = offset.view(run)
+    view = offset.view.view(run)
     assert view.wanted.new_mm - view.drag_is_zero.new_mm == pytest.approx(0.1, abs=0.011)
     assert "measured 0.10 mm: taken off" in view.gauge_words
     assert view.wanted.words.endswith("closer")
@@ -214,8 +204,8 @@ def test_both_values_are_shown_with_and_without_the_gauge(desk: Desk) -> None:
 
 def test_a_number_is_looked_at_in_words_before_it_is_set(desk: Desk) -> None:
     run = start(desk, "kestrel")
-    assert offset.preview(run, OffsetTry(stored_mm=-1.97)).words == "0.05 mm closer"
-    assert offset.preview(run, OffsetTry(stored_mm=-1.87)).words == "0.05 mm further"
+    assert offset.step.preview(run, OffsetTry(stored_mm=-1.97)).words == "0.05 mm closer"
+    assert offset.step.preview(run, OffsetTry(stored_mm=-1.87)).words == "0.05 mm further"
     assert desk.open("run").seq == 0
 
 
@@ -224,7 +214,7 @@ def test_a_mesh_felt_by_hand_is_not_counted_twice_in_the_offset(desk: Desk) -> N
     practise(desk, "tram")
     keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
     run = practise(desk, "mesh", times=12)
-    view = offset.view(run)
+    view = offset.view.view(run)
     assert view.mesh_owns_zero
     hands = desk.hands(run)
     cx, cy = run.setup.plate.centre
@@ -234,7 +224,7 @@ def test_a_mesh_felt_by_hand_is_not_counted_twice_in_the_offset(desk: Desk) -> N
 
 def test_the_proof_shows_its_card_its_target_and_each_zone(desk: Desk) -> None:
     run = start(desk, "heron")
-    view = first_layer.view(run, 9)
+    view = first_layer.view.view(run, 9)
     assert view.step == "print"
     assert len(view.zones) == 9
     assert view.sound_from_mm < view.target_mm < view.sound_to_mm
@@ -242,7 +232,7 @@ def test_the_proof_shows_its_card_its_target_and_each_zone(desk: Desk) -> None:
     assert 5 < view.minutes < 20
     run = keep(desk, "first_layer", ProofStarted(proof=view.plan))
     run = keep(desk, "first_layer", Judged(zone=0, grade="parted"))
-    judged = first_layer.view(run)
+    judged = first_layer.view.view(run)
     assert judged.zones[0].grade == "parted"
     assert judged.zones[0].gap_mm > view.target_mm
     assert judged.next_zone == 1
@@ -252,7 +242,7 @@ def test_the_proof_shows_its_card_its_target_and_each_zone(desk: Desk) -> None:
 def test_a_nozzle_of_another_size_gets_its_own_line_and_layer(desk: Desk) -> None:
     big = desk.workshop.machine("heron").model_copy(update={"nozzle_mm": 0.8})
     desk.workshop.keep_machine(big)
-    view = first_layer.view(start(desk, "heron"))
+    view = first_layer.view.view(start(desk, "heron"))
     assert (view.plan.line_mm, view.plan.layer_mm) == (0.84, 0.4)
     assert view.cards[3].from_mm == pytest.approx(0.85 * 0.4)
 
@@ -261,7 +251,7 @@ def test_sign_off_tells_before_and_after_and_what_is_missing(desk: Desk) -> None
     start(desk, "heron")
     practise(desk, "tram")
     run = practise(desk, "offset")
-    view = sign_off.view(run)
+    view = sign_off.view.view(run)
     names = {row.name: row for row in view.lines}
     assert "about" in names["Spread at the screws"].before
     assert names["Z offset stored"].before == "+0.870"
@@ -288,7 +278,7 @@ def test_many_open_runs_do_not_crowd_each_other_out(desk: Desk) -> None:
         start(desk, "wren", f"r{k}")
     keep(desk, "tram", Turned(screw="rear", marks=2), "r0")
     assert len(desk._open) <= 32
-    assert desk.open("r0").state.stops[0].further == 2
+    assert Tram.of(desk.open("r0").state).stops[0].further == 2
 
 
 def test_what_a_person_does_on_a_practice_machine_happens_to_its_plate(desk: Desk) -> None:
@@ -350,6 +340,6 @@ def test_ways_by_hand_go_round_across_or_in_pairs(desk: Desk) -> None:
         keep(desk, "tram", WayChosen(way=way), run_id)
         visited = []
         for _ in range(4):
-            visited.append(tram.now_at(desk.open(run_id)).screw)
+            visited.append(tram.step.now_at(desk.open(run_id)).screw)
             keep(desk, "tram", Counted(screw=visited[-1], marks=1), run_id)
         assert visited == order

@@ -11,8 +11,8 @@ from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
 
 from ivory_table import __version__
+from ivory_table.desk.desk import Desk
 from ivory_table.link.manners import Manners
-from ivory_table.stations.desk import Desk
 from ivory_table.stations.lines import Lines
 
 from . import problems

@@ -9,7 +9,7 @@ from fastapi.exceptions import RequestValidationError
 from pydantic import BaseModel, ValidationError
 from pydantic_core import from_json
 
-from ivory_table.stations.desk import Refused
+from ivory_table.runs.doubts import Refused
 
 _M = TypeVar("_M", bound=BaseModel)
 

@@ -10,7 +10,7 @@ from peewee import DatabaseError
 from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
-from ivory_table.stations.desk import Refused
+from ivory_table.runs.doubts import Refused
 from ivory_table.store.workshop import Clash, Unknown, Unreadable
 
 

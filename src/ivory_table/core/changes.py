@@ -3,9 +3,9 @@
 from typing import Any
 
 from .defaults import PREPARE
-from .entries import RunSetup, Station
 from .offset import StoredChange, convention, stored_after
-from .value import Id, Value
+from .setup import RunSetup
+from .value import Id, StationName, Value
 
 
 class Change(Value):
@@ -13,7 +13,7 @@ class Change(Value):
 
     id: Id
     text: str
-    starts_over: tuple[Station, ...]
+    starts_over: tuple[StationName, ...]
     forgets: bool
     #: Found by comparing with the last run, not told by a person.
     found: bool = False

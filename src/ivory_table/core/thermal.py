@@ -1,7 +1,7 @@
 """How a plate moves as it warms: a study by dial gauge, and what it says to those who tram cold."""
 
 from itertools import combinations
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
@@ -12,6 +12,8 @@ from .surface import Surface
 from .value import Array, FineMm, Id, Label, PlaceMm, Value
 
 CENTRE = "centre"
+#: Whether a plate is trammed at print temperature, warm but touchable, or cold.
+School = Literal["hot", "warm", "cold"]
 
 
 class ThermalReading(Value):

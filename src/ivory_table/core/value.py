@@ -1,7 +1,7 @@
 """The base of every value of the trade: frozen, finite, nothing unknown accepted."""
 
 import unicodedata
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -42,3 +42,7 @@ PlaceMm = Annotated[float, Field(ge=-1000, le=2000)]
 FineMm = Annotated[float, Field(ge=-10, le=10)]
 #: A stored offset or stop position; stop positions can be a machine's whole height.
 StoredMm = Annotated[float, Field(ge=-1000, le=1000)]
+
+#: The stations of a run, in their order.
+StationName = Literal["prepare", "tram", "mesh", "offset", "first_layer", "sign_off"]
+STATION_NAMES: tuple[StationName, ...] = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")

@@ -7,11 +7,11 @@ from pathlib import Path
 from typing import Any
 
 from ivory_table.core.bead import Swatch
-from ivory_table.core.entries import RunSetup
 from ivory_table.core.gauge import FEELS, Feel, Gauge
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.proof import ProofPlan
+from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Value
 
 #: A practice machine's process starts beside the server; the first question may come before it is up.
@@ -92,6 +92,9 @@ class Door:
 
     def turn(self, screw: int, marks: float) -> None:
         self.ask("turn", screw=screw, marks=marks)
+
+    def back_off(self, turns: float) -> None:
+        self.ask("back_off", turns=turns)
 
     def turn_beam(self, up_mm: float) -> None:
         self.ask("turn_beam", up_mm=up_mm)

@@ -85,6 +85,14 @@ class PracticePerson:
         self._move(screw, marks)
         self.body.keep()
 
+    def back_off(self, turns: float) -> None:
+        """Every spring fully compressed, then every knob backed off by so many turns."""
+        truth = self.body.truth
+        for j, screw in enumerate(self.body.machine.screws):
+            up = truth.lowest[j] + turns * screw.pitch_mm * truth.pitch_share[j]
+            truth.supports[j] = min(up, truth.relaxed[j])
+        self.body.keep()
+
     def turn_beam(self, up_mm: float) -> None:
         """The right drive of the beam turned: the nozzle's plane tilts about the left one."""
         if self.body.machine.beam is not None:

@@ -3,7 +3,7 @@
 from hashlib import sha256
 from pathlib import Path
 
-from ivory_table.core.entries import RunSetup
+from ivory_table.core.setup import RunSetup
 
 from .machine import PracticeMachine
 from .person import PracticePerson

@@ -325,6 +325,7 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "try_sense": lambda s, screw: s.person.try_sense(screw),
     "is_loose": lambda s, screw: s.person.is_loose(screw),
     "turn_until_drag": lambda s, screw, most_marks: s.person.turn_until_drag(screw, most_marks),
+    "back_off": lambda s, turns: s.person.back_off(turns),
     "turn_beam": lambda s, up_mm: s.person.turn_beam(up_mm),
     "gap_at_zero": lambda s, x_mm, y_mm: s.person.gap_at_zero(x_mm, y_mm),
     "turn": lambda s, screw, marks: s.person.turn(screw, marks),

@@ -1,16 +1,14 @@
 """The bench: all machines, the state of each in one line, and what a run can be started with."""
 
-import logging
 from datetime import datetime
 
-from ivory_table.core.entries import RunSetup
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention
 from ivory_table.core.plate import Filament, Machine
+from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Value
-
-from .desk import Desk
-from .head import station_lines
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.summary import Summary
 
 
 class RunLine(Value):
@@ -50,60 +48,45 @@ class BenchView(Value):
 
 
 def view(desk: Desk) -> BenchView:
+    """Everything from what was kept with the runs: nothing is replayed."""
     workshop = desk.workshop
     lines: list[MachineLine] = []
-    every: list[RunLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
-        runs = [_readable(desk, setup) for setup in workshop.runs(machine.id)[:8]]
-        every += runs
+        runs = [_line(desk, *found) for found in workshop.recent(machine.id, 8)]
         how = convention(machine.convention)
         last = runs[0] if runs else None
-        unfinished = next((r for r in runs if not r.signed_off), None)
-        words = last.words if last else "no run yet"
         lines.append(
             MachineLine(
                 machine=machine,
                 convention_name=how.name,
                 convention_rule=how.rule,
-                words=words,
-                open_run=unfinished,
+                words=last.words if last else "no run yet",
+                open_run=next((r for r in runs if not r.signed_off), None),
                 last_run=last,
             )
         )
-    every.sort(key=lambda r: r.started_at, reverse=True)
     return BenchView(
         machines=tuple(lines),
         gauges=tuple(g for g in workshop.gauges() if not g.retired),
         filaments=tuple(f for f in workshop.filaments() if not f.retired),
         people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
-        runs=tuple(every[:12]),
+        runs=tuple(_line(desk, *found) for found in workshop.recent()),
     )
 
 
-def _readable(desk: Desk, setup: RunSetup) -> RunLine:
+def runs_of(desk: Desk, machine_id: str) -> tuple[RunLine, ...]:
+    """Every run of a machine, newest first."""
+    desk.workshop.machine(machine_id)
+    return tuple(_line(desk, *found) for found in desk.workshop.recent(machine_id, MOST_RUNS))
+
+
+#: A longer list is for the logbook.
+MOST_RUNS = 400
+
+
+def _line(desk: Desk, setup: RunSetup, summary: Summary | None) -> RunLine:
     """A run in one line; one that cannot be read says so and takes no other with it."""
-    try:
-        return run_line(desk, setup.id)
-    except Exception as wrong:
-        if not isinstance(wrong, ValueError):
-            logging.getLogger("ivory_table").exception("run %s", setup.id)
-        return _line(setup, signed_off=True, words="cannot be read by this version")
-
-
-def run_line(desk: Desk, run_id: str) -> RunLine:
-    run = desk.open(run_id)
-    stations = station_lines(run)
-    if run.state.signed_off:
-        words = "signed off"
-    elif run.entries:
-        here = next(s for s in stations if s.station == run.entries[-1].station)
-        words = f"at {here.name}: {here.figure}"
-    else:
-        words = "started, nothing kept yet"
-    return _line(run.setup, signed_off=run.state.signed_off is not None, words=words)
-
-
-def _line(setup: RunSetup, *, signed_off: bool, words: str) -> RunLine:
+    summary = summary or desk.summary(setup.id)
     return RunLine(
         id=setup.id,
         machine_id=setup.machine.id,
@@ -112,6 +95,6 @@ def _line(setup: RunSetup, *, signed_off: bool, words: str) -> RunLine:
         filament_name=setup.filament.name,
         initials=setup.initials,
         started_at=setup.started_at,
-        signed_off=signed_off,
-        words=words,
+        signed_off=summary is None or summary.signed_off,
+        words=summary.words if summary else "cannot be read by this version",
     )

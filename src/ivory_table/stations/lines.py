@@ -10,11 +10,11 @@ from typing import Literal
 from pydantic import ValidationError
 
 from ivory_table.core.value import Id, Value
+from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Doors
 from ivory_table.link.manners import Manners
 from ivory_table.link.session import Job, LineTrouble, Session, Status, open_port
-
-from .desk import Desk, Refused
+from ivory_table.runs.doubts import Refused
 
 
 class LineStatus(Status):

@@ -18,9 +18,10 @@ from ivory_table.core.plate import (
     symmetric_screws,
 )
 from ivory_table.core.value import Id, Label, PlaceMm, Value
+from ivory_table.desk.desk import Desk
+from ivory_table.desk.knowledge import learnt_of
+from ivory_table.runs.doubts import Refused
 from ivory_table.store.workshop import Clash, Workshop
-
-from .desk import Desk, Refused
 
 Kind = Literal["machines", "gauges", "nozzles", "filaments", "people"]
 SETUP_FORMAT: Literal["ivory-table-setup"] = "ivory-table-setup"
@@ -100,7 +101,7 @@ def view(workshop: Workshop) -> SetupView:
     gauges = {g.id: g.name for g in workshop.gauges()}
     machines = []
     for m in workshop.machines():
-        learnt = workshop.learnt(m.id)
+        learnt = learnt_of(workshop, m.id)
         machines.append(Kept(machine=m, revision=workshop.revision(m.id), learnt_runs=learnt.runs if learnt else 0))
     return SetupView(
         machines=tuple(machines),

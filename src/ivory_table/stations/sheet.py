@@ -1,14 +1,14 @@
 """What is drawn on the sheet, as numbers: the field, the knobs, the points. Heights: plate high positive."""
 
 from functools import lru_cache
-from typing import Literal
+from typing import Literal, Self
 
 import numpy as np
 
 from ivory_table.core.plate import KeepOut, Screw
-from ivory_table.core.run import RunState
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array, Value
+from ivory_table.runs.state import RunState
 
 POINTS = 19
 
@@ -113,69 +113,19 @@ def sheet_of(state: RunState, field: HeightField | None, **more: object) -> Shee
     return Sheet.model_validate(body | more)
 
 
-def knob_marks(
-    state: RunState,
-    turns: dict[int, float],
-    at: int | None,
-    moves: dict[str, float] | None = None,
-    *,
-    about: bool = False,
-) -> tuple[KnobMark, ...]:
-    """Every screw with its height against the common height. `moves`: what a turn elsewhere does at it, mm up."""
-    if not state.screws:
-        return ()
-    m = len(state.screws)
-    rows = np.zeros((m, state.belief.surface.size))
-    rows[:, :m] = np.eye(m) - 1 / m
-    mean, sd = state.belief.of(rows)
-    known = state.visited | set(state.round_read)
-    return tuple(
-        KnobMark(
-            name=s.name,
-            x_mm=s.x_mm,
-            y_mm=s.y_mm,
-            height_mm=float(mean[j]),
-            sd_mm=float(sd[j]),
-            visited=j in known,
-            marks=turns.get(j),
-            per_turn=s.marks_per_turn,
-            about=about,
-            next=j == at,
-            moves_mm=(moves or {}).get(s.name),
-        )
-        for j, s in enumerate(state.screws)
-    )
-
-
-def many(count: int, one: str) -> str:
-    """1 stop, 2 stops."""
-    return f"{count} {one}" if count == 1 else f"{count} {one}s"
-
-
-def signed(mm: float, digits: int = 2) -> str:
-    """+0.13 or −0.09: a sign always, with a true minus; nothing is plain 0.00."""
-    text = f"{mm:+.{digits}f}"
-    return text[1:] if float(text) == 0 else text.replace("-", "−")
-
-
-def turn_words(marks: float, screw: Screw, seen_from: Literal["above", "below"]) -> str:
-    """'3/16 clockwise, seen from above': the turn as the technician sees the knob."""
-    return f"{marks_words(marks, screw.marks_per_turn)} {way_words(marks, seen_from)}, seen from {seen_from}"
-
-
-def way_words(marks: float, seen_from: Literal["above", "below"]) -> str:
-    """Marks are clockwise seen from above; from below the same turn runs the other way."""
-    return "clockwise" if (marks > 0) == (seen_from == "above") else "counter-clockwise"
-
-
-def marks_words(marks: float, per_turn: int) -> str:
-    """'3/16', '1 turn 3/16', or '7/32' where half a mark is asked for; never reduced, as a hand counts marks."""
-    turns, half = divmod(round(2 * abs(marks)), 2 * per_turn)
-    part = f"{half // 2}/{per_turn}" if half % 2 == 0 else f"{half}/{2 * per_turn}"
-    if not turns:
-        return part
-    return f"{many(turns, 'turn')} {part}" if half else many(turns, "turn")
-
-
 def _row(values: Array, digits: int) -> tuple[float, ...]:
     return tuple(np.round(values, digits).tolist())
+
+
+class Turn(Value):
+    """A turn of one knob, in its own marks."""
+
+    screw: str
+    marks: float
+    per_turn: int
+    up_mm: float
+
+    @classmethod
+    def of(cls, screw: Screw, marks: float) -> Self:
+        up_mm = float(marks * screw.mm_per_mark * screw.sense)
+        return cls(screw=screw.name, marks=float(marks), per_turn=screw.marks_per_turn, up_mm=up_mm)

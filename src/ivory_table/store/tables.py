@@ -1,6 +1,6 @@
 """The tables. Values of the trade are kept whole, as the JSON of their core model."""
 
-from peewee import CharField, DatabaseProxy, ForeignKeyField, IntegerField, Model, TextField
+from peewee import CharField, CompositeKey, DatabaseProxy, ForeignKeyField, IntegerField, Model, TextField
 
 database = DatabaseProxy()
 
@@ -11,11 +11,16 @@ class _Row(Model):
 
 
 class MachineRow(_Row):
-    """A machine with its plates. Every save is a new revision; the newest counts."""
+    """A machine with its plates: as it was last entered by hand, and as it is known by what its runs have taught since.
+
+    Every save is a new revision; the newest counts.
+    """
 
     id = CharField(primary_key=True, max_length=64)
     revision = IntegerField()
     body = TextField()
+    entered = TextField()
+    entered_at = CharField(max_length=40)
 
     class Meta:
         table_name = "machine"
@@ -46,15 +51,20 @@ class NozzleRow(_Row):
 
 
 class PersonRow(_Row):
+    """A person as entered by hand, and as known by what their runs have taught since."""
+
     id = CharField(primary_key=True, max_length=64)
+    initials = CharField(max_length=12, index=True)
     body = TextField()
+    entered = TextField()
+    entered_at = CharField(max_length=40)
 
     class Meta:
         table_name = "person"
 
 
 class StudyRow(_Row):
-    """How a plate of a machine moves as it warms: one study for each plate, the newest counts."""
+    """How a plate of a machine moves as it warms, apart from what its runs have read."""
 
     id = CharField(primary_key=True, max_length=160)
     body = TextField()
@@ -64,10 +74,11 @@ class StudyRow(_Row):
 
 
 class LearntRow(_Row):
-    """What a machine's finished runs taught of its supports."""
+    """What was known of a machine's supports apart from the lessons of its runs: brought along, or void since `at`."""
 
     machine_id = CharField(primary_key=True, max_length=64)
     body = TextField()
+    at = CharField(max_length=40)
 
     class Meta:
         table_name = "learnt"
@@ -96,4 +107,53 @@ class EntryRow(_Row):
         indexes = ((("run", "seq"), True),)
 
 
-TABLES = (MachineRow, GaugeRow, NozzleRow, PersonRow, StudyRow, FilamentRow, LearntRow, RunRow, EntryRow)
+class LessonRow(_Row):
+    """What a run teaches as its rows stand; made anew whenever they change."""
+
+    run = ForeignKeyField(RunRow, column_name="run_id", primary_key=True, on_delete="RESTRICT")
+    machine_id = CharField(max_length=64)
+    plate_id = CharField(max_length=64)
+    initials = CharField(max_length=12, index=True)
+    body = TextField()
+
+    class Meta:
+        table_name = "lesson"
+        indexes = ((("machine_id", "plate_id"), False),)
+
+
+class SummaryRow(_Row):
+    """A run in a few figures, written with every row that is kept."""
+
+    run = ForeignKeyField(RunRow, column_name="run_id", primary_key=True, on_delete="RESTRICT")
+    body = TextField()
+
+    class Meta:
+        table_name = "summary"
+
+
+class PageRow(_Row):
+    """A page of a signed-off run as it was shown when it was signed."""
+
+    run = ForeignKeyField(RunRow, column_name="run_id", on_delete="RESTRICT")
+    name = CharField(max_length=40)
+    body = TextField()
+
+    class Meta:
+        table_name = "page"
+        primary_key = CompositeKey("run", "name")
+
+
+TABLES = (
+    MachineRow,
+    GaugeRow,
+    NozzleRow,
+    PersonRow,
+    StudyRow,
+    FilamentRow,
+    LearntRow,
+    RunRow,
+    EntryRow,
+    LessonRow,
+    SummaryRow,
+    PageRow,
+)

@@ -3,29 +3,37 @@
 import logging
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
 from typing import Any, TypeVar
+from uuid import uuid4
 
-from peewee import SqliteDatabase
+from peewee import JOIN, SqliteDatabase
 from peewee_migrate import Router
 from pydantic import BaseModel, ValidationError
 
-from ivory_table.core.entries import Entry, Learnt, RunFile, RunSetup
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import Filament, Machine, Nozzle, Person
+from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
+from ivory_table.runs.entry import Entry, RunFile
+from ivory_table.runs.lessons import Lessons, entered_anew
+from ivory_table.runs.summary import Summary
 
 from .tables import (
     EntryRow,
     FilamentRow,
     GaugeRow,
     LearntRow,
+    LessonRow,
     MachineRow,
     NozzleRow,
+    PageRow,
     PersonRow,
     RunRow,
     StudyRow,
+    SummaryRow,
     database,
 )
 
@@ -95,11 +103,35 @@ class Workshop:
             raise Unknown(f"No machine is kept under '{machine_id}'.")
         return Machine.model_validate_json(row.body)
 
-    def keep_machine(self, machine: Machine) -> None:
+    def keep_machine(self, machine: Machine, at: datetime | None = None) -> None:
+        """Keep a machine as it was entered by hand, now or at a time. What runs have taught and nobody altered stays theirs."""
         with self._db.atomic():
             row = MachineRow.get_or_none(MachineRow.id == machine.id)
-            revision = row.revision + 1 if row else 1
-            MachineRow.replace(id=machine.id, revision=revision, body=machine.model_dump_json()).execute()
+            entered, at = machine, at or datetime.now(UTC)
+            if row is not None:
+                before, known = (Machine.model_validate_json(body) for body in (row.entered, row.body))
+                found = entered_anew(before, known, machine)
+                if found is not None:
+                    entered, at = found, datetime.fromisoformat(row.entered_at)
+            MachineRow.replace(
+                id=machine.id,
+                revision=row.revision + 1 if row else 1,
+                body=machine.model_dump_json(),
+                entered=entered.model_dump_json(),
+                entered_at=at.isoformat(),
+            ).execute()
+
+    def know_machine(self, machine: Machine) -> None:
+        """Keep what is known of a machine by what its runs have taught; what was entered stays."""
+        known = MachineRow.update(body=machine.model_dump_json(), revision=MachineRow.revision + 1)
+        known.where(MachineRow.id == machine.id).execute()
+
+    def machine_as_entered(self, machine_id: str) -> tuple[Machine, datetime] | None:
+        """A machine as it was last entered by hand, and when."""
+        row = MachineRow.get_or_none(MachineRow.id == machine_id)
+        return (
+            None if row is None else (Machine.model_validate_json(row.entered), datetime.fromisoformat(row.entered_at))
+        )
 
     def revision(self, machine_id: str) -> int:
         """How often a machine was kept; 0 for one that is not."""
@@ -134,29 +166,120 @@ class Workshop:
         return _all(PersonRow, Person)
 
     def keep_person(self, person: Person) -> None:
-        _put(PersonRow, person)
+        """Keep a person as entered by hand. What runs have taught and nobody altered stays theirs."""
+        row = PersonRow.get_or_none(PersonRow.id == person.id)
+        entered, at = person, datetime.now(UTC).isoformat()
+        if row is not None:
+            before, known = (Person.model_validate_json(body) for body in (row.entered, row.body))
+            if (known.feels, known.eye, known.initials) == (person.feels, person.eye, person.initials):
+                entered = person.model_copy(update={"feels": before.feels, "eye": before.eye})
+                at = row.entered_at
+        PersonRow.replace(
+            id=person.id, initials=person.initials, body=_json(person), entered=_json(entered), entered_at=at
+        ).execute()
+
+    def meet_person(self, initials: str) -> None:
+        """Somebody new, known by the initials they sign with; nothing was entered of them yet."""
+        person = Person(id=f"p-{uuid4().hex[:12]}", name=initials, initials=initials)
+        PersonRow.create(
+            id=person.id,
+            initials=initials,
+            body=_json(person),
+            entered=_json(person),
+            entered_at=datetime.min.replace(tzinfo=UTC).isoformat(),
+        )
+
+    def know_person(self, person: Person) -> None:
+        """Keep what is known of a person by what their runs have taught; what was entered stays."""
+        PersonRow.update(body=_json(person)).where(PersonRow.id == person.id).execute()
+
+    def person_as_entered(self, initials: str) -> tuple[Person, datetime] | None:
+        row = PersonRow.get_or_none(PersonRow.initials == initials)
+        return (
+            None if row is None else (Person.model_validate_json(row.entered), datetime.fromisoformat(row.entered_at))
+        )
 
     def person_by(self, initials: str) -> Person | None:
         """The person who signs with these initials."""
-        return next((p for p in self.people() if p.initials == initials), None)
+        row = PersonRow.get_or_none(PersonRow.initials == initials)
+        return None if row is None else Person.model_validate_json(row.body)
 
     def study(self, machine_id: str, plate_id: str) -> ThermalStudy | None:
         row = StudyRow.get_or_none(StudyRow.id == f"{machine_id}/{plate_id}")
         return None if row is None else ThermalStudy.model_validate_json(row.body)
 
     def keep_study(self, machine_id: str, study: ThermalStudy) -> None:
+        """Keep a study that was brought along."""
         StudyRow.replace(id=f"{machine_id}/{study.plate_id}", body=_json(study)).execute()
 
     def forget_learnt(self, machine_id: str) -> None:
-        """The hardware changed: what earlier runs taught no longer holds."""
-        LearntRow.delete().where(LearntRow.machine_id == machine_id).execute()
+        """The hardware was changed by hand: what earlier runs taught no longer holds."""
+        LearntRow.replace(machine_id=machine_id, body="null", at=datetime.now(UTC).isoformat()).execute()
 
-    def learnt(self, machine_id: str) -> Learnt | None:
+    def learnt_before(self, machine_id: str) -> tuple[datetime, Learnt | None] | None:
+        """What was known of a machine's supports apart from its runs' lessons, and since when; None in it: it is void."""
         row = LearntRow.get_or_none(LearntRow.machine_id == machine_id)
-        return None if row is None else Learnt.model_validate_json(row.body)
+        if row is None:
+            return None
+        return datetime.fromisoformat(row.at), None if row.body == "null" else Learnt.model_validate_json(row.body)
 
-    def keep_learnt(self, machine_id: str, learnt: Learnt) -> None:
-        LearntRow.replace(machine_id=machine_id, body=learnt.model_dump_json()).execute()
+    # What runs teach and show
+
+    def keep_lessons(self, setup: RunSetup, taught: Lessons) -> None:
+        LessonRow.replace(
+            run=setup.id,
+            machine_id=setup.machine.id,
+            plate_id=setup.plate_id,
+            initials=setup.initials,
+            body=_json(taught),
+        ).execute()
+
+    def lessons(
+        self, *, machine_id: str | None = None, plate_id: str | None = None, initials: str | None = None
+    ) -> tuple[Lessons, ...]:
+        """The lessons of every run of a machine, of one of its plates, or of a person."""
+        query = LessonRow.select(LessonRow.body)
+        if machine_id is not None:
+            query = query.where(LessonRow.machine_id == machine_id)
+        if plate_id is not None:
+            query = query.where(LessonRow.plate_id == plate_id)
+        if initials is not None:
+            query = query.where(LessonRow.initials == initials)
+        return tuple(Lessons.model_validate_json(body) for (body,) in query.tuples())
+
+    def keep_summary(self, run_id: str, summary: Summary, pages: dict[str, str]) -> None:
+        """Keep a run's figures, and its pages as they are shown once it is signed off; none while it is not."""
+        SummaryRow.replace(run=run_id, body=_json(summary)).execute()
+        if not pages:
+            PageRow.delete().where(PageRow.run == run_id).execute()
+        for name, body in pages.items():
+            PageRow.replace(run=run_id, name=name, body=body).execute()
+
+    def summary(self, run_id: str) -> Summary | None:
+        row = SummaryRow.get_or_none(SummaryRow.run == run_id)
+        return None if row is None else _summary(row.body)
+
+    def page(self, run_id: str, name: str) -> str | None:
+        """A page of a signed-off run as it was shown then, as JSON."""
+        row = PageRow.get_or_none((PageRow.run == run_id) & (PageRow.name == name))
+        return None if row is None else str(row.body)
+
+    def without_summary(self) -> tuple[str, ...]:
+        """Runs that were kept before summaries were, newest first."""
+        query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
+        return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).tuples())
+
+    def recent(self, machine_id: str | None = None, most: int = 12) -> tuple[tuple[RunSetup, Summary | None], ...]:
+        """The newest runs with their figures, newest first."""
+        query = RunRow.select(RunRow.setup, SummaryRow.body).join(SummaryRow, JOIN.LEFT_OUTER)
+        if machine_id is not None:
+            query = query.where(RunRow.machine_id == machine_id)
+        found = []
+        for setup, body in query.order_by(RunRow.started_at.desc()).limit(most).tuples():
+            # One that another version wrote and this one cannot read takes no other with it.
+            with suppress(ValidationError):
+                found.append((RunSetup.model_validate_json(setup), _summary(body) if body else None))
+        return tuple(found)
 
     # Runs
 
@@ -248,6 +371,14 @@ class Workshop:
             for start in range(0, len(rows), 200):
                 EntryRow.insert_many(rows[start : start + 200]).execute()
             return True
+
+
+def _summary(body: str) -> Summary | None:
+    """None for one that another version made and this one cannot read: it is made anew."""
+    try:
+        return Summary.model_validate_json(body)
+    except ValidationError:
+        return None
 
 
 _V = TypeVar("_V", bound=BaseModel)

@@ -16,24 +16,21 @@ from uuid import uuid4
 import numpy as np
 
 from ivory_table.core.bead import Bead
-from ivory_table.core.entries import (
-    CheckDone,
-    Felt,
-    GapSeen,
-    MeshPlanned,
-    MeshPointAgain,
-    OffsetSet,
-    WayChosen,
-    ZoneCleaned,
-)
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.plate import Machine, Plate, symmetric_screws
 from ivory_table.core.proof import ProofPlan
 from ivory_table.demo.tidewater import MACHINES
+from ivory_table.desk.desk import Desk
 from ivory_table.practice.elastic import crooked
 from ivory_table.practice.person import PracticePerson
+from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, mesh, offset, tram
-from ivory_table.stations.desk import Desk, Refused
+from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
+from ivory_table.stations.mesh.entries import MeshPlanned, MeshPointAgain
+from ivory_table.stations.offset.entries import Felt, GapSeen
+from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.workshop import Workshop
 
 from .run import Trial
@@ -126,12 +123,12 @@ def tram_figures(job: tuple[str, int, int]) -> dict[str, float]:
         start, stops = float(np.ptp(one.heights())), 0
         ended = False
         for _ in range(SCENARIO["steps_cap"]):
-            step = tram.now_at(one.now).step
+            step = tram.step.now_at(one.now).step
             if step in ("centre", "done", "beyond_knobs"):
                 ended = True
                 break
             try:
-                one.ask("tram", tram.practice)
+                one.ask("tram", tram.practice.practice)
             except Refused:
                 break
             stops += step in ("count", "feel", "sense")
@@ -162,7 +159,7 @@ def contact_figures(job: tuple[str, int, int]) -> dict[str, float]:
         one.body.truth.shift += float(rng.uniform(*SCENARIO["far_mm"])) - one.body.gap(x, y, 0.0)
         habit, moves, pressed = float(rng.normal(0, SCENARIO["eye_habit"])), 0, 0.0
         for _ in range(SCENARIO["moves_cap"]):
-            now = offset.now_at(one.now)
+            now = offset.step.now_at(one.now)
             if now.next_z_mm is None:
                 break
             z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
@@ -195,13 +192,13 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     while proofs < SCENARIO["proofs_cap"] and not declared:
         try:
             while True:
-                one.ask("first_layer", lambda desk, run: first_layer.practice(desk, run, SCENARIO["zones"]))
+                one.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, SCENARIO["zones"]))
         except Refused:
             pass
         proofs += 1
         gaps, sds = one.now.state.zone_field(one.now.state.proofs[-1]).gaps
         held += list(np.abs(one.gaps() - gaps) <= 1.6449 * sds)
-        best, was = first_layer.next_steps(one.now)[0], one.sound()
+        best, was = first_layer.step.next_steps(one.now)[0], one.sound()
         declared = best.action.kind == "done"
         if not declared:
             _follow(one, person, best)
@@ -218,10 +215,10 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
 def _measure_mesh(one: Trial) -> None:
     one.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
     for _ in range(10):
-        one.ask("mesh", mesh.practice)
+        one.ask("mesh", mesh.practice.practice)
 
 
-def _follow(one: Trial, person: Erring, best: first_layer.NextStep) -> None:
+def _follow(one: Trial, person: Erring, best: first_layer.step.NextStep) -> None:
     """Do what is advised, all of it, as the page asks."""
     for zone in best.action.clean:
         one.keep("first_layer", ZoneCleaned(zone=zone))
@@ -236,7 +233,7 @@ def _follow(one: Trial, person: Erring, best: first_layer.NextStep) -> None:
         one.keep("mesh", again)
         person.use_mesh(one.now.state.mesh)
     elif kind == "clean":
-        one.ask("first_layer", lambda _, run: first_layer.proof_again(run))
+        one.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
     else:
         one.follow(best)
         if kind == "knobs" and best.stored is not None:

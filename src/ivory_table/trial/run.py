@@ -12,24 +12,23 @@ from uuid import uuid4
 
 import numpy as np
 
-from ivory_table.core.entries import (
-    MeshPlanned,
-    OffsetSet,
-    RunSetup,
-    Station,
-    TurnedAll,
-    What,
-    ZoneCleaned,
-)
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import plan
-from ivory_table.core.value import Array
+from ivory_table.core.setup import RunSetup
+from ivory_table.core.value import Array, StationName
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES
+from ivory_table.desk.desk import Desk, Keep
 from ivory_table.practice.elastic import Truth, crooked
 from ivory_table.practice.machine import PracticeMachine
 from ivory_table.practice.person import PracticePerson
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.row import Row
+from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
-from ivory_table.stations.desk import Desk, Keep, OpenRun, Refused
+from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
+from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.tram.entries import TurnedAll
 from ivory_table.store.workshop import Workshop
 
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("scenario.toml").read_text("utf-8"))
@@ -84,10 +83,10 @@ class Trial:
     def now(self) -> OpenRun:
         return self.desk.open(self.run_id)
 
-    def ask(self, station: Station, act: Callable[[Desk, OpenRun], What]) -> None:
+    def ask(self, station: StationName, act: Callable[[Desk, OpenRun], Row]) -> None:
         self.desk.ask_hands(self.run_id, station, uuid4().hex, self.now.seq, lambda run: act(self.desk, run))
 
-    def keep(self, station: Station, what: What) -> None:
+    def keep(self, station: StationName, what: Row) -> None:
         self.desk.keep(self.run_id, station, Keep(id=uuid4().hex, seen_seq=self.now.seq, what=what))
         self.desk.settled()
 
@@ -118,15 +117,15 @@ class Trial:
     def do_tram(self) -> None:
         stops = 0
         while stops < SCENARIO["stops_cap"]:
-            step = tram.now_at(self.now).step
+            step = tram.step.now_at(self.now).step
             if step in ("centre", "done", "beyond_knobs"):
                 break
-            self.ask("tram", tram.practice)
+            self.ask("tram", tram.practice.practice)
             if step in ("count", "feel"):
                 stops += 1
                 self.human("stop")
             # After every stop, whether or not there was anything to add.
-            if step == "further" or (step in ("count", "feel") and tram.now_at(self.now).step != "further"):
+            if step == "further" or (step in ("count", "feel") and tram.step.now_at(self.now).step != "further"):
                 self._heights_held()
         self.count |= {
             "stops": stops,
@@ -134,8 +133,8 @@ class Trial:
             "capped": float(stops >= SCENARIO["stops_cap"]),
             "within": float(self.within()),
         }
-        if tram.now_at(self.now).step == "centre":
-            self.ask("tram", tram.practice)
+        if tram.step.now_at(self.now).step == "centre":
+            self.ask("tram", tram.practice.practice)
 
     def _heights_held(self) -> None:
         belief = self.now.state.belief
@@ -145,11 +144,11 @@ class Trial:
     def do_offset(self) -> None:
         moves = 0
         for _ in range(SCENARIO["moves_cap"]):
-            step = offset.now_at(self.now).step
+            step = offset.step.now_at(self.now).step
             if step == "done":
                 break
             moves += step == "feel"
-            self.ask("offset", offset.practice)
+            self.ask("offset", offset.practice.practice)
         self.human("move", moves)
         self.human("change")
         x, y = self.body.mounted.centre
@@ -163,7 +162,7 @@ class Trial:
                 truly = proofs + 1
             try:
                 while True:
-                    self.ask("first_layer", lambda desk, run: first_layer.practice(desk, run, zones))
+                    self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, zones))
             except Refused:
                 pass
             proofs += 1
@@ -172,7 +171,7 @@ class Trial:
             proof = self.now.state.proofs[-1]
             gaps, sds = self.now.state.zone_field(proof).gaps
             self.held["zone_gaps"] += list(np.abs(self.gaps() - gaps) <= _NORMAL_90 * sds)
-            best = first_layer.next_steps(self.now)[0]
+            best = first_layer.step.next_steps(self.now)[0]
             if best.action.kind == "done":
                 declared = True
                 break
@@ -185,7 +184,7 @@ class Trial:
             "sound": float(self.sound()),
         }
 
-    def follow(self, best: first_layer.NextStep) -> None:
+    def follow(self, best: first_layer.step.NextStep) -> None:
         """Do what is advised, as a person would."""
         self.human("change")
         match best.action.kind:
@@ -196,18 +195,18 @@ class Trial:
             case "mesh" | "measure":
                 self.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
                 for _ in range(10):
-                    self.ask("mesh", mesh.practice)
+                    self.ask("mesh", mesh.practice.practice)
                 self.human("mesh_point", 9)
                 self.count["machine_minutes"] += SCENARIO["machine_minutes"]["mesh"]
                 # What a later step undoes is said: the mesh moved the zero, so the offset is set again.
-                while offset.now_at(self.now).step != "done":
-                    self.ask("offset", offset.practice)
+                while offset.step.now_at(self.now).step != "done":
+                    self.ask("offset", offset.practice.practice)
             case "clean":
                 assert best.action.zone is not None
                 self.keep("first_layer", ZoneCleaned(zone=best.action.zone))
-                self.ask("first_layer", lambda _, run: first_layer.proof_again(run))
+                self.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
             case _:
-                self.ask("first_layer", lambda _, run: first_layer.proof_again(run))
+                self.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
 
 
 # By hand, without the program: the same machines, the same person

@@ -60,6 +60,8 @@ class _Tram(Value):
     guard_sd: float
     guard_marks: float
     guard_share: float
+    guard_worse: float
+    guard_most: float
     likely_at: float
     stops_per_screw: float
     common_weight: float
@@ -83,6 +85,8 @@ class _Offset(Value):
     start_above_sd: float
     press_risk: float
     eye_press_risk: float
+    searched_below: float
+    closer_asks_mm: float
     floor_mm: float
     unknown_sd_mm: float
     unknown_near: float

@@ -1,0 +1,181 @@
+"""A machine on the line: connecting, stopping, its questions; and what it can do in a run."""
+
+import asyncio
+from collections.abc import AsyncIterator
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Body, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import PlainTextResponse, StreamingResponse
+
+from ivory_table.core.value import Id, StationName, Value
+from ivory_table.stations import on_line
+from ivory_table.stations.http import RunId, desk, download
+from ivory_table.stations.lines import Connect, Leave, Lines, LineStatus
+
+
+def lines(request: Request) -> Lines:
+    found: Lines = request.app.state.lines
+    return found
+
+
+MachineId = Annotated[Id, Path(description="The machine's id.")]
+line_routes = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
+
+
+class Answer(Value):
+    """An answer to one question; a second press is not taken for the next one."""
+
+    text: Annotated[str, Body(max_length=40)]
+    question: Annotated[str, Body(max_length=400)] | None = None
+
+
+class StartJob(Value):
+    """Start one of the jobs a station offers. Asking twice under one id starts it once."""
+
+    id: Id
+    station: StationName
+    job: Id
+    zones: Literal[5, 9] = 5
+
+
+class Nudge(Value):
+    away_mm: Annotated[float, Body(ge=-0.5, le=0.5)]
+
+
+class Speed(Value):
+    percent: Annotated[float, Body(ge=10, le=300)]
+
+
+class Fault(Value):
+    name: Annotated[Id, Body()]
+    after: Annotated[int, Body(ge=1, le=10_000)] = 1
+
+
+class Crashes(Value):
+    crashes: tuple[str, ...]
+
+
+@line_routes.get("")
+def get_line(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).status(machine_id)
+
+
+@line_routes.post("/connect")
+def connect(request: Request, machine_id: MachineId, wanted: Connect) -> LineStatus:
+    return lines(request).connect(machine_id, wanted)
+
+
+@line_routes.post("/disconnect")
+def disconnect(request: Request, machine_id: MachineId, wanted: Leave | None = None) -> LineStatus:
+    return lines(request).leave(machine_id, wanted or Leave())
+
+
+@line_routes.post("/cool")
+def cool_down(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).cool(machine_id)
+
+
+#: Stop has threads of its own: it never waits behind whatever else the server is doing.
+_STOPPING = ThreadPoolExecutor(max_workers=8, thread_name_prefix="stop")
+
+
+@line_routes.post("/stop")
+async def stop(request: Request, machine_id: MachineId) -> LineStatus:
+    return await asyncio.get_running_loop().run_in_executor(_STOPPING, lines(request).stop, machine_id)
+
+
+@line_routes.post("/recover")
+def recover(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).recover(machine_id)
+
+
+@line_routes.post("/cancel")
+def cancel(request: Request, machine_id: MachineId) -> LineStatus:
+    return lines(request).cancel(machine_id)
+
+
+@line_routes.post("/answer")
+def answer(request: Request, machine_id: MachineId, given: Answer) -> LineStatus:
+    return lines(request).answer(machine_id, given.text, given.question)
+
+
+@line_routes.get("/log", response_class=PlainTextResponse)
+def get_log(request: Request, machine_id: MachineId) -> PlainTextResponse:
+    return download(lines(request).log(machine_id), f"line-{machine_id}.log", "text/plain")
+
+
+@line_routes.get("/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
+async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
+    """The line's status now and whenever it changes, as server-sent events."""
+    found = lines(request)
+    await run_in_threadpool(found.status, machine_id)
+
+    async def told() -> AsyncIterator[str]:
+        seen, quiet = "", 0.0
+        while not await request.is_disconnected():
+            version = found.version  # before the look: a change in between is then seen at once
+            status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
+            if status != seen or quiet > 10:
+                seen, quiet = status, 0.0
+                yield f"data: {status}\n\n"
+            while found.version == version and quiet <= 10:
+                await asyncio.sleep(0.1)
+                quiet += 0.1
+                if found.closing or await request.is_disconnected():
+                    return
+
+    return StreamingResponse(told(), media_type="text/event-stream", headers={"cache-control": "no-store"})
+
+
+run_line_routes = APIRouter(prefix="/api/runs/{run_id}/line", tags=["line"])
+
+
+@run_line_routes.get("")
+def get_run_line_routes(request: Request, run_id: RunId, station: StationName = "prepare") -> on_line.LineView:
+    return on_line.view(lines(request), desk(request).open(run_id), station)
+
+
+@run_line_routes.post("/start")
+def start_job(request: Request, run_id: RunId, wanted: StartJob) -> on_line.LineView:
+    on_line.start(lines(request), run_id, wanted.station, wanted.job, wanted.id, wanted.zones)
+    return on_line.view(lines(request), desk(request).open(run_id), wanted.station)
+
+
+@run_line_routes.post("/nudge")
+def nudge(request: Request, run_id: RunId, wanted: Nudge) -> on_line.LineView:
+    on_line.change_while_printing(lines(request), run_id, "nudge", wanted.away_mm)
+    return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
+
+
+@run_line_routes.post("/speed")
+def speed(request: Request, run_id: RunId, wanted: Speed) -> on_line.LineView:
+    on_line.change_while_printing(lines(request), run_id, "speed", wanted.percent)
+    return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
+
+
+@run_line_routes.post("/practice")
+def practice_answer(request: Request, run_id: RunId) -> LineStatus:
+    on_line.practice_answer(lines(request), run_id)
+    return lines(request).status(desk(request).open(run_id).setup.machine.id)
+
+
+practice_routes = APIRouter(prefix="/api/runs/{run_id}/practice", tags=["practice"])
+
+
+@practice_routes.get("/crashes")
+def get_crashes(request: Request, run_id: RunId) -> Crashes:
+    return Crashes(crashes=on_line.crashes_after(desk(request), run_id))
+
+
+@practice_routes.post("/disturb")
+def disturb(request: Request, run_id: RunId) -> Crashes:
+    return Crashes(crashes=on_line.crashes_after(desk(request), run_id, lambda hands: hands.disturb()))
+
+
+@practice_routes.post("/fault")
+def fault(request: Request, run_id: RunId, wanted: Fault) -> Crashes:
+    told = on_line.crashes_after(desk(request), run_id, lambda hands: hands.fault(wanted.name, wanted.after))
+    return Crashes(crashes=told)

@@ -1,0 +1,76 @@
+"""What a run starts from, as it was then."""
+
+from typing import Annotated, Self
+
+import numpy as np
+from pydantic import AwareDatetime, FailFast, Field, model_validator
+
+from .eye import Eye
+from .gauge import FeelScale, Gauge
+from .mesh import MeshSurvey
+from .plate import Filament, Machine, Plate
+from .thermal import ThermalStudy
+from .value import Id, Initials, StoredMm, Value
+
+
+class Learnt(Value):
+    """What earlier runs taught of a machine: ln(compliance) of its supports, and what each knob gives.
+
+    `gains`: by what share a knob gives more than its declared pitch, each with its sd.
+    `answer_ln`: mean and sd of ln of the share of a turn that the supports do not explain.
+    """
+
+    mean_ln: Annotated[tuple[float, ...], Field(min_length=3, max_length=12)]
+    cov_ln: Annotated[tuple[Annotated[tuple[float, ...], FailFast()], ...], FailFast()]
+    gains: tuple[float, ...] = ()
+    gain_sds: tuple[float, ...] = ()
+    answer_ln: tuple[float, float] | None = None
+    runs: Annotated[int, Field(ge=0)] = 1
+
+    @model_validator(mode="after")
+    def _possible(self) -> Self:
+        m = len(self.mean_ln)
+        if len(self.cov_ln) != m or any(len(row) != m for row in self.cov_ln):
+            raise ValueError(f"What was learnt of {m} supports needs a covariance of {m} rows of {m} numbers.")
+        if len(self.gains) not in (0, m) or len(self.gain_sds) != len(self.gains) or any(s <= 0 for s in self.gain_sds):
+            raise ValueError("What was learnt of the knobs needs a gain and a positive sd for each, or none at all.")
+        if max(map(abs, self.mean_ln)) > 50 or (self.answer_ln is not None and not 0 < self.answer_ln[1] < 50):
+            raise ValueError("What was learnt of the supports is beyond anything that a support can be.")
+        cov = np.array(self.cov_ln)
+        if not np.allclose(cov, cov.T, atol=1e-6) or np.linalg.eigvalsh(cov).min() < -1e-9 or np.trace(cov) > 1e4:
+            raise ValueError("What was learnt of the supports has a covariance that no measurement can have.")
+        return self
+
+
+class RunSetup(Value):
+    """Everything a run starts from, as it was then: a run can be replayed from this alone."""
+
+    id: Id
+    machine: Machine
+    plate_id: Id
+    filament: Filament
+    gauge: Gauge
+    initials: Initials
+    started_at: AwareDatetime
+    learnt: Learnt | None = None
+    #: This person's feel on this gauge, as far as it is known.
+    feel: FeelScale = FeelScale()
+    #: How far their grades of a printed patch scatter, as far as it is known.
+    eye: Eye = Eye()
+    #: The mesh that the machine follows when the run begins, and whether it is switched on.
+    mesh: MeshSurvey | None = None
+    mesh_on: bool = False
+    #: What differs from the machine's last run, as ids of changes, and the stored value this foretells.
+    changes: tuple[Id, ...] = ()
+    foretold_mm: StoredMm | None = None
+    #: How this plate moves as it warms, where somebody has measured it.
+    study: ThermalStudy | None = None
+
+    @model_validator(mode="after")
+    def _plate_is_known(self) -> Self:
+        self.machine.plate(self.plate_id)
+        return self
+
+    @property
+    def plate(self) -> Plate:
+        return self.machine.plate(self.plate_id)

@@ -1,0 +1,300 @@
+"""Where runs are opened, kept and replayed. Every station works through this one desk."""
+
+from collections import OrderedDict
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from datetime import UTC, datetime
+from threading import Lock, RLock
+from weakref import WeakValueDictionary
+
+from peewee import IntegrityError
+from pydantic import Field, SerializeAsAny
+
+from ivory_table.core.changes import foretold, found_changes
+from ivory_table.core.eye import Eye
+from ivory_table.core.gauge import FeelScale
+from ivory_table.core.hands import Hands
+from ivory_table.core.manner import Manner, shipped
+from ivory_table.core.mesh import MeshSurvey
+from ivory_table.core.setup import RunSetup
+from ivory_table.core.value import Id, Initials, StationName, Value
+from ivory_table.desk.knowledge import keep_lessons, learnt_of, study_of
+from ivory_table.runs.by_hand import by_hand
+from ivory_table.runs.common import STATION_TITLES, TakenBack
+from ivory_table.runs.doubts import Refused, doubt
+from ivory_table.runs.entry import Entry, Source, kept
+from ivory_table.runs.lessons import lessons
+from ivory_table.runs.row import Row
+from ivory_table.runs.run import OpenRun
+from ivory_table.runs.standing import signed_pages
+from ivory_table.runs.state import RunState
+from ivory_table.runs.summary import Summary, summary_of
+from ivory_table.store.workshop import MOVED_ON, Clash, Workshop
+
+
+class Keep(Value):
+    """One thing to keep. `id` is made by the client, so that asking twice is harmless."""
+
+    id: Id
+    seen_seq: int = Field(ge=0, description="The newest row the client has seen of this run.")
+    what: SerializeAsAny[Row]
+
+
+class Ask(Value):
+    """Ask the practice plate for the answer to the step at hand."""
+
+    id: Id
+    seen_seq: int = Field(ge=0)
+
+
+class StartRun(Value):
+    id: Id
+    machine_id: Id
+    plate_id: Id
+    filament_id: Id
+    gauge_id: Id
+    initials: Initials
+
+
+#: So many runs are held open; another is opened by replaying its rows.
+MOST_OPEN = 32
+
+
+class RunLock:
+    """One run at a time is written by one thread; two runs never wait for each other."""
+
+    def __init__(self) -> None:
+        self._lock = RLock()
+
+    def __enter__(self) -> None:
+        self._lock.acquire()
+
+    def __exit__(self, *wrong: object) -> None:
+        self._lock.release()
+
+
+HandsFor = Callable[[RunSetup], Hands | None]
+
+
+class Desk:
+    """Opens runs, keeps entries. `hands_for` finds the practice plate or machine of a run, if any."""
+
+    def __init__(
+        self, workshop: Workshop, hands_for: HandsFor = lambda _: None, manner_for: Callable[[str], Manner] = shipped
+    ) -> None:
+        self.workshop, self.manner_for = workshop, manner_for
+        self.hands_for = hands_for
+        #: Runs that are open, the one used longest ago first; each with a lock of its own.
+        self._open: OrderedDict[str, OpenRun] = OrderedDict()
+        self._locks: WeakValueDictionary[str, RunLock] = WeakValueDictionary()
+        self._lock = Lock()
+        # What a hand did happens to a practice plate after the answer has left, in its order.
+        self._teller = ThreadPoolExecutor(max_workers=1, thread_name_prefix="tell")
+        self._told: Future[None] | None = None
+
+    def start(self, wanted: StartRun) -> RunSetup:
+        """Start a run from what is set up now. Raises Unknown, or Refused for a plate of another machine."""
+        try:
+            earlier = self.workshop.run(wanted.id)
+        except LookupError:
+            pass
+        else:
+            if earlier.machine.id != wanted.machine_id or earlier.initials != wanted.initials:
+                raise Clash("run_id_taken", "Another run is kept under this id.")
+            return earlier
+        machine = self.workshop.machine(wanted.machine_id)
+        if wanted.plate_id not in {p.id for p in machine.plates}:
+            raise Refused("unknown_plate", f"{machine.name} has no plate '{wanted.plate_id}'.", "plate_id")
+        gauge = self.workshop.gauge(wanted.gauge_id)
+        person = self.workshop.person_by(wanted.initials)
+        setup = RunSetup(
+            id=wanted.id,
+            machine=machine,
+            plate_id=wanted.plate_id,
+            filament=self.workshop.filament(wanted.filament_id),
+            gauge=gauge,
+            initials=wanted.initials,
+            started_at=datetime.now(UTC),
+            learnt=learnt_of(self.workshop, machine.id),
+            feel=person.feel_on(gauge.id) if person else FeelScale(),
+            eye=(person.eye if person else None) or Eye(),
+            study=study_of(self.workshop, machine.id, wanted.plate_id),
+        )
+        before = next(iter(self.workshop.runs(machine.id)), None)
+        mesh, mesh_on = self._mesh_found(before, wanted.plate_id)
+        setup = setup.model_copy(update={"mesh": mesh, "mesh_on": mesh_on})
+        changes = found_changes(before, setup)
+        if before is None and machine.in_use:
+            changes = ()
+        if any(c.forgets for c in changes):
+            setup = setup.model_copy(update={"learnt": None})
+        value = foretold(before, setup, machine.stored_mm)
+        setup = setup.model_copy(
+            update={"changes": tuple(c.id for c in changes), "foretold_mm": value.new_mm if value else None}
+        )
+        run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
+        with self.workshop.writing():
+            self.workshop.start_run(setup)
+            self.workshop.keep_summary(setup.id, summary_of(run), {})
+            keep_lessons(self.workshop, setup, lessons(run))
+        return setup
+
+    def _mesh_found(self, before: RunSetup | None, plate_id: str) -> tuple[MeshSurvey | None, bool]:
+        """The mesh that the machine's last run left it with, for this plate, and whether it follows it."""
+        if before is None or before.plate_id != plate_id:
+            return None, False
+        last = self.summary(before.id)
+        return (last.mesh, last.mesh_on) if last is not None else (None, False)
+
+    def summary(self, run_id: str) -> Summary | None:
+        """A run's figures as they were kept; made now where another version kept none. None where it cannot be read."""
+        found = self.workshop.summary(run_id)
+        if found is not None:
+            return found
+        try:
+            run = self.open(run_id)
+            made = summary_of(run)
+        except ValueError:
+            return None
+        self.workshop.keep_summary(run_id, made, signed_pages(run) if run.state.signed_off else {})
+        return made
+
+    def _own_lock(self, run_id: str) -> "RunLock":
+        with self._lock:
+            found = self._locks.get(run_id)
+            if found is None:
+                found = self._locks[run_id] = RunLock()
+            return found
+
+    def open(self, run_id: str) -> OpenRun:
+        """The run with everything kept so far, whoever kept it."""
+        with self._own_lock(run_id):
+            with self._lock:
+                run = self._open.get(run_id)
+            if run is None:
+                setup = self.workshop.run(run_id)
+                run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
+            fresh = self.workshop.entries(run_id, after=run.seq)
+            if fresh:
+                run = self._with(run, fresh)
+            self._remember(run)
+            return run
+
+    def _remember(self, run: OpenRun) -> None:
+        with self._lock:
+            self._open[run.setup.id] = run
+            self._open.move_to_end(run.setup.id)
+            while len(self._open) > MOST_OPEN:
+                self._open.popitem(last=False)
+
+    def keep(self, run_id: str, station: StationName, wanted: Keep, source: Source = "hand") -> OpenRun:
+        """Keep one entry and return the run after it.
+
+        Raises Unknown, Clash (`run_moved_on`, `run_signed_off`, `entry_id_taken`) or Refused.
+        """
+        with self._own_lock(run_id):
+            run = self.open(run_id)
+            again = next((e for e in run.entries if e.id == wanted.id), None)
+            if again is not None:
+                if again.what != wanted.what:
+                    raise Clash("entry_id_taken", "Something else was kept under this id.")
+                return run
+            if run.state.signed_off and not isinstance(wanted.what, TakenBack):
+                raise Clash("run_signed_off", "This run was signed off, perhaps in another tab. Start a new one.")
+            if wanted.seen_seq != run.seq:
+                raise Clash("run_moved_on", MOVED_ON)
+            if station not in wanted.what.stations:
+                raise Refused("not_here", f"{STATION_TITLES[station]} does not take that kind of row.", "what")
+            try:
+                doubt(wanted.what, run, source)
+            except Refused:
+                raise
+            except ValueError as wrong:
+                # Asking what is believed of it found that it cannot be true: a screw that is not there.
+                raise Refused("not_possible", str(wrong), "what") from None
+            entry = Entry(
+                id=wanted.id,
+                seq=run.seq + 1,
+                at=datetime.now(UTC),
+                by=run.setup.initials,
+                source=source,
+                station=station,
+                what=wanted.what,
+            )
+            try:
+                after = self._with(run, (entry,))
+            except ValueError as wrong:
+                raise Refused("not_possible", str(wrong), "what") from None
+            taught, summary = lessons(after), summary_of(after)
+            pages = signed_pages(after) if after.state.signed_off else {}
+            try:
+                with self.workshop.writing():
+                    self.workshop.keep(run_id, entry)
+                    self.workshop.keep_summary(run_id, summary, pages)
+                    if taught != lessons(run):
+                        keep_lessons(self.workshop, run.setup, taught)
+            except IntegrityError:
+                raise Clash("entry_id_taken", "Something else was kept under this id.") from None
+            self._remember(after)
+        if source == "hand" and run.setup.machine.practice:
+            self._told = self._teller.submit(self._tell_hands, run, entry)
+        return after
+
+    def ask_hands(
+        self, run_id: str, station: StationName, entry_id: str, seen_seq: int, ask: Callable[[OpenRun], Row]
+    ) -> OpenRun:
+        """Let the practice plate act, and keep what it answered. Asking twice under one id acts once."""
+        with self._own_lock(run_id):
+            run = self.open(run_id)
+            if any(e.id == entry_id for e in run.entries):
+                return run
+            if run.state.signed_off:
+                raise Clash("run_signed_off", "This run was signed off, perhaps in another tab. Start a new one.")
+            if seen_seq != run.seq:
+                raise Clash("run_moved_on", MOVED_ON)
+            return self.keep(run_id, station, Keep(id=entry_id, seen_seq=seen_seq, what=ask(run)), "practice")
+
+    def settled(self) -> None:
+        """Wait until what was done by hand has happened to the practice plates."""
+        if self._told is not None:
+            self._told.result()
+
+    def hands(self, run: OpenRun) -> Hands:
+        self.settled()
+        try:
+            hands = self.hands_for(run.setup)
+        except ValueError as wrong:
+            raise Refused("practice_away", str(wrong)) from None
+        if hands is None:
+            raise Refused(
+                "not_practice", f"{run.setup.machine.name} is not marked as practice: its readings are yours.", None
+            )
+        return hands
+
+    def _with(self, run: OpenRun, fresh: tuple[Entry, ...]) -> OpenRun:
+        """The run after more rows. Taking back replays what is left from the start."""
+        entries = (*run.entries, *fresh)
+        if any(isinstance(e.what, TakenBack) for e in fresh):
+            state = RunState.start(run.setup)
+            todo = kept(entries)
+        else:
+            state, todo = run.state, fresh
+        for entry in todo:
+            state = state.apply(entry)
+        return OpenRun(run.setup, entries, state, run.manner)
+
+    def _manner(self, setup: RunSetup) -> Manner:
+        try:
+            return self.manner_for(setup.machine.manner)
+        except ValueError:
+            # Its file has a mistake: connecting says so. A run by hand goes on.
+            return shipped("harbour")
+
+    def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
+        """What a person did by hand on a practice machine happens to the practice plate as well."""
+        # The row is kept; a practice machine that is not running cannot follow it.
+        with suppress(ValueError):
+            hands = self.hands_for(before.setup)
+            if hands is not None:
+                by_hand(entry.what, hands, before)

@@ -1,0 +1,53 @@
+"""What machines, plates and people are known to be: as they were entered, and what their runs have taught since."""
+
+from ivory_table.core.setup import Learnt, RunSetup
+from ivory_table.core.thermal import ThermalStudy
+from ivory_table.runs.lessons import Lessons, learnt_after, machine_after, person_after
+from ivory_table.store.workshop import Workshop
+
+
+def keep_lessons(workshop: Workshop, setup: RunSetup, taught: Lessons) -> None:
+    """Keep what a run teaches, and sum up anew what is known of its machine and of the person who made it."""
+    workshop.keep_lessons(setup, taught)
+    sum_up_machine(workshop, setup.machine.id)
+    sum_up_person(workshop, setup.initials, new=taught.feel is not None or taught.eye is not None)
+
+
+def sum_up_machine(workshop: Workshop, machine_id: str) -> None:
+    """The machine as it was last entered by hand, with what its runs have taught since then."""
+    entered = workshop.machine_as_entered(machine_id)
+    if entered is None:
+        return
+    machine, at = entered
+    known = machine_after(machine, workshop.lessons(machine_id=machine_id), since=at)
+    if known != workshop.machine(machine_id):
+        workshop.know_machine(known)
+
+
+def sum_up_person(workshop: Workshop, initials: str, *, new: bool = False) -> None:
+    """The person as they were entered, with what their runs have taught since; somebody new by their initials."""
+    entered = workshop.person_as_entered(initials)
+    if entered is None:
+        if not new:
+            return
+        workshop.meet_person(initials)
+        entered = workshop.person_as_entered(initials)
+        assert entered is not None
+    person, at = entered
+    known = person_after(person, workshop.lessons(initials=initials), since=at)
+    if known != workshop.person_by(initials):
+        workshop.know_person(known)
+
+
+def learnt_of(workshop: Workshop, machine_id: str) -> Learnt | None:
+    """What a machine's runs have taught of its supports and knobs."""
+    return learnt_after(workshop.learnt_before(machine_id), workshop.lessons(machine_id=machine_id))
+
+
+def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy | None:
+    """The thermal study of a plate: as it was brought from elsewhere, with what was read in its runs since."""
+    brought = workshop.study(machine_id, plate_id)
+    readings = brought.readings if brought else ()
+    for taught in workshop.lessons(machine_id=machine_id, plate_id=plate_id):
+        readings = (*readings, *taught.readings)
+    return ThermalStudy(plate_id=plate_id, readings=readings) if readings else None

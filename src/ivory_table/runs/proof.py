@@ -1,0 +1,41 @@
+"""A printed proof, what was seen on it, and what its marks say of the gaps."""
+
+from dataclasses import dataclass, field
+
+from ivory_table.core.eye import Eye
+from ivory_table.core.judge import FieldPosterior, Mark
+from ivory_table.core.proof import ProofPlan
+from ivory_table.core.value import Array
+
+
+@dataclass(frozen=True)
+class ProofRun:
+    """One printed proof and what has been seen on it."""
+
+    plan: ProofPlan
+    marks: dict[int, Mark] = field(default_factory=dict)
+    cleaned: frozenset[int] = frozenset()
+    #: The run's configuration when it was printed: it can be judged for as long as that is the run's still.
+    configuration: int = 0
+    #: How often the same proof was printed before with nothing changed in between.
+    repeats: int = 0
+    #: Live nudges while it was printed: the first zone after each, and how far away.
+    nudges: tuple[tuple[int, float], ...] = ()
+    #: Zones that were printed; fewer than planned when it was cancelled.
+    printed: int | None = None
+    #: What was changed since the proof before: the nozzle's height, positive away; the knobs, in marks.
+    came_by_shift_mm: float = 0.0
+    came_by_turns: tuple[float, ...] | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class JudgedProof:
+    """A proof's zones by everything known: before its marks and after them, and what they tell of the eye."""
+
+    #: Rows (z + 1, d) of the state, and the constant (z + 1,) between them and the gaps.
+    rows: Array
+    constant: Array
+    #: Mean and sd (z,) of the gaps before any mark.
+    before: tuple[Array, Array]
+    field: FieldPosterior
+    eye: Eye

@@ -1,0 +1,30 @@
+"""What a practice machine shows of a proof, and what cleaning does to it."""
+
+from ivory_table.core.hands import Hands
+from ivory_table.core.proof import ZoneCount, plan
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.by_hand import by_hand
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
+
+
+def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:
+    """The practice plate's answer: a print, or the look of the next patch."""
+    state = run.state
+    if state.open_proof is None:
+        desk.hands(run)
+        return ProofStarted(proof=plan(run.setup.machine, run.setup.plate, run.setup.filament, zone_count))
+    proof = state.proofs[-1]
+    laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
+    zone = next((k for k in range(laid_zones) if k not in proof.marks), None)
+    if zone is None:
+        raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
+    look = desk.hands(run).print_zone(proof.plan, zone)
+    return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy)
+
+
+@by_hand.register
+def _zone_cleaned(what: ZoneCleaned, hands: Hands, before: OpenRun) -> None:
+    if before.state.proofs:
+        hands.clean(before.state.proofs[-1].plan, what.zone)

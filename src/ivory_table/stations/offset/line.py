@@ -1,0 +1,80 @@
+"""The tip stepped down to the gauge at the centre, a feel check, and the value found, stored."""
+
+from functools import partial
+from typing import Any
+
+from ivory_table.core.feelcheck import FeelTry
+from ivory_table.core.gauge import Feel
+from ivory_table.core.offset import convention
+from ivory_table.link.session import Session
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.offers import offer, walked
+from ivory_table.stations.offset.entries import FeelTried, Felt
+from ivory_table.stations.offset.state import Offset
+from ivory_table.stations.offset.step import now_at
+from ivory_table.stations.station import Job, Offer
+from ivory_table.stations.stored.line import read_back, send_offset
+from ivory_table.stations.work import LOOSEST_FIRST, Descent, Work, feel_down
+
+from .feel import feel_check as check_now
+
+
+def store(work: Work) -> None:
+    """The value found by feel, sent, stored and read back."""
+    send_offset(work, now_at(work.now).wanted.new_mm)
+
+
+def bracket(work: Work) -> None:
+    work.ready()
+    x, y = work.now.setup.plate.centre
+    feel_down(work, x, y, "the centre", partial(_felt, x, y))
+
+
+def feel_check(work: Work) -> None:
+    """Known heights around the drag, in an order nobody can foretell; the person sees none of them."""
+    work.ready()
+    x, y = work.now.setup.plate.centre
+    tip = Descent.over(work, x, y, "the centre")
+    for _ in range(100):
+        now = check_now(work.now)
+        if now.why_not:
+            raise Refused("not_yet", now.why_not)
+        if now.next_z_mm is None or now.next_above_mm is None:
+            break
+        # Never lower than proven, and always from above: a height that was not reached is not the one asked about.
+        tip.down(work.state, max(now.next_z_mm, tip.lowest_mm(work.state)))
+        gauge = work.now.setup.gauge.name
+        feel: Any = work.session.question(
+            f"Try {now.done + 1} of {now.of}: slide the {gauge} under the tip.", LOOSEST_FIRST, "feel"
+        )
+        above = round(tip.z - now.drag_z_mm, 4)
+        work.keep(FeelTried(feel_try=FeelTry(above_mm=above, feel=feel)), "hand")
+    work.leave()
+
+
+def _felt(x_mm: float, y_mm: float, z_mm: float, feel: Feel) -> Felt:
+    return Felt(x_mm=x_mm, y_mm=y_mm, z_mm=z_mm, feel=feel)
+
+
+JOBS = {
+    "bracket": Job("Step down to the gauge at the centre", bracket),
+    "feel_check": Job("Feel check at the centre", feel_check),
+    "store": Job("Send, store and read back", store),
+    "read_back": Job("Read it back", read_back),
+}
+
+
+def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
+    now, does = now_at(run), session.manner
+    x, y = run.setup.plate.centre
+    moves, wrong = walked(run.state, does, [(x, y, "the centre")], probing=False)
+    found = [offer(session, JOBS, "bracket", *moves, why_not=wrong)] if now.step in ("feel", "done") else []
+    if now.step == "set" or (now.step == "feel" and Offset.of(run.state).moves):
+        found.append(Offer(job="store", name=JOBS["store"].name, moves=("the tip lifts", *now.wanted.lines)))
+    check = check_now(run)
+    if not check.why_not and check.next_z_mm is not None and now.step in ("set", "done"):
+        found.append(offer(session, JOBS, "feel_check", *moves, why_not=wrong))
+    if now.step == "read_back" and convention(run.setup.machine.convention, does).read:
+        found.append(Offer(job="read_back", name=JOBS["read_back"].name, moves=("nothing moves",)))
+    return tuple(found)

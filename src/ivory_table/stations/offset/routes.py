@@ -1,0 +1,29 @@
+"""The Z offset's own addresses: a number looked at before it is stored, and the feel check."""
+
+from fastapi import APIRouter, Request
+
+from ivory_table.core.offset import StoredChange
+from ivory_table.desk.desk import Ask
+
+from ..http import RunId, desk
+from .feel import FeelCheck, feel_by_practice, feel_check
+from .step import OffsetTry, preview
+
+routes = APIRouter()
+
+
+@routes.post("/offset/preview")
+def preview_offset(request: Request, run_id: RunId, wanted: OffsetTry) -> StoredChange:
+    return preview(desk(request).open(run_id), wanted)
+
+
+@routes.get("/feel")
+def get_feel(request: Request, run_id: RunId) -> FeelCheck:
+    return feel_check(desk(request).open(run_id))
+
+
+@routes.post("/feel/practice")
+def feel_practice(request: Request, run_id: RunId, ask: Ask) -> FeelCheck:
+    at = desk(request)
+    run = at.ask_hands(run_id, "offset", ask.id, ask.seen_seq, lambda run: feel_by_practice(at, run))
+    return feel_check(run)

@@ -1,0 +1,55 @@
+"""What the Z offset keeps in mind of a run, and what it makes of its rows."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ivory_table.core.feelcheck import FeelTry
+from ivory_table.runs.entry import Entry
+from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt, GapSeen
+
+
+@dataclass(frozen=True)
+class Offset(Slice):
+    """What was felt and seen at the centre since the value was last stored, and a feel check in the making."""
+
+    moves: tuple[Felt, ...] = ()
+    looks: tuple[GapSeen, ...] = ()
+    feel_tries: tuple[FeelTry, ...] = ()
+    #: How often a value had been stored when it was felt and seen.
+    at_change: int = 0
+
+    @classmethod
+    def of(cls, run: RunState) -> "Offset":
+        """What was felt since the value was last stored: before that, the tip hung elsewhere."""
+        found, changes = super().of(run), len(run.stored_changes)
+        return found if found.at_change == changes else replace(found, moves=(), looks=(), at_change=changes)
+
+
+@fold.register
+def _felt(what: Felt, run: RunState, entry: Entry) -> RunState:
+    run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
+    offset = Offset.of(run)
+    approach = run.approach_at(what.x_mm, what.y_mm).feel(what.z_mm, what.feel)
+    return run.searched(what.x_mm, what.y_mm, approach).put(replace(offset, moves=(*offset.moves, what)))
+
+
+@fold.register
+def _gap_seen(what: GapSeen, run: RunState, entry: Entry) -> RunState:
+    offset, (x, y) = Offset.of(run), run.setup.plate.centre
+    approach = run.approach_at(x, y).look(what.z_mm, what.gap_mm)
+    return run.searched(x, y, approach).put(replace(offset, looks=(*offset.looks, what)))
+
+
+@fold.register
+def _feel_tried(what: FeelTried, run: RunState, entry: Entry) -> RunState:
+    offset = Offset.of(run)
+    return run.put(replace(offset, feel_tries=(*offset.feel_tries, what.feel_try)))
+
+
+@fold.register
+def _feel_kept(what: FeelKept, run: RunState, entry: Entry) -> RunState:
+    ln, sd = float(np.log(what.scale.scatter_mm)), max(what.scale.scatter_ln_sd, 0.05)
+    belief = run.belief.weighed(lambda b: -0.5 * np.square((b.theta[:, -2] - ln) / sd))
+    return run.put(replace(Offset.of(run), feel_tries=()), belief=belief, feel=what.scale)

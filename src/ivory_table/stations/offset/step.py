@@ -1,0 +1,69 @@
+"""Where the Z offset stands: where to try next, or what to store."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from ivory_table.core.offset import StoredChange, change, convention, stored_after
+from ivory_table.core.value import StoredMm, Value
+from ivory_table.runs.run import OpenRun
+from ivory_table.runs.state import RunState
+from ivory_table.stations.offset.state import Offset
+
+
+class OffsetTry(Value):
+    """A number somebody thinks of storing."""
+
+    stored_mm: StoredMm = Field(description="The value to look at, under the machine's convention.")
+
+
+@dataclass(frozen=True)
+class Now:
+    """The step at hand: where to try next, or what to store."""
+
+    step: Literal["feel", "set", "read_back", "done"]
+    next_z_mm: float | None
+    look_helps: bool
+    drag_z_mm: float
+    sd_mm: float
+    wanted: StoredChange
+
+
+def now_at(run: OpenRun) -> Now:
+    """What is to be done next, without the drawing around it."""
+    state, machine = run.state, run.setup.machine
+    how = convention(machine.convention, run.manner)
+    cx, cy = run.setup.plate.centre
+    drag_z, sd = state.drag_height(cx, cy)
+    approach = state.approach_at(cx, cy)
+    next_z = approach.next_mm()
+    if Offset.of(state).moves or Offset.of(state).looks:
+        drag_z, sd = approach.drag
+    wanted = stored_after(state.stored_mm, _shift_wanted(state, cx, cy), how, machine.z_step_mm)
+    step: Literal["feel", "set", "read_back", "done"]
+    if state.readback_due:
+        step = "read_back"
+    elif Offset.of(state).moves or Offset.of(state).looks:
+        step = "set" if next_z is None else "feel"
+    elif not state.stored_changes:
+        step = "feel"
+    else:
+        # A mesh that came after the offset moved the zero: what is known already says by how much.
+        moved = state.mesh_since_offset and abs(wanted.shift_mm) > max(2 * machine.z_step_mm, 2 * sd)
+        step = "set" if moved else "done"
+    return Now(step, next_z, step == "feel" and approach.look_helps, drag_z, sd, wanted)
+
+
+def _shift_wanted(state: RunState, cx: float, cy: float) -> float:
+    """How much further the nozzle must run so that its zero lies on the plate at its centre."""
+    height, _ = state.belief.height([(cx, cy)])
+    lift = state.machine_believes(np.array([[cx, cy]]))
+    return float(height[0] - lift[0])
+
+
+def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
+    """What storing a number would do, in words, before anything is sent."""
+    how = convention(run.setup.machine.convention, run.manner)
+    return change(run.state.stored_mm, wanted.stored_mm, how)

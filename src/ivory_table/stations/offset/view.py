@@ -1,0 +1,99 @@
+"""Z offset: bracketing by feel or a number, the stored value, and reading it back."""
+
+from typing import Literal
+
+from ivory_table.core.offset import StoredChange, change, convention, stored_after
+from ivory_table.core.value import Value
+from ivory_table.core.words import signed
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.asked import Caution, cautions
+from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.offset.state import Offset
+from ivory_table.stations.offset.step import now_at
+from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
+
+
+class Move(Value):
+    """One height that was tried: how the gauge slid there, or how large the gap looked."""
+
+    z_mm: float
+    feel: str | None = None
+    gap_mm: float | None = None
+
+
+class OffsetView(Value):
+    head: RunHead
+    sheet: Sheet
+    cautions: tuple[Caution, ...]
+    step: Literal["feel", "set", "read_back", "done"]
+    place_mm: tuple[float, float]
+    next_z_mm: float | None
+    #: Far from the plate an eye tells more than a gauge: how large the gap under the tip looks.
+    look_helps: bool
+    drag_z_mm: float
+    drag_sd_mm: float
+    moves: tuple[Move, ...]
+    wanted: StoredChange
+    #: The value if the gauge's thickness is left out: drag is zero.
+    drag_is_zero: StoredChange
+    gauge_words: str
+    stored_mm: float
+    last_change: StoredChange | None
+    read_line: str
+    mesh_owns_zero: bool
+    reasons: tuple[str, ...]
+
+
+def view(run: OpenRun) -> OffsetView:
+    state, machine = run.state, run.setup.machine
+    how = convention(machine.convention, run.manner)
+    cx, cy = run.setup.plate.centre
+    now = now_at(run)
+    drag_z, sd, next_z, wanted, step = now.drag_z_mm, now.sd_mm, now.next_z_mm, now.wanted, now.step
+    at_drag = stored_after(state.stored_mm, drag_z, how, machine.z_step_mm)
+    changed = state.stored_changes[-1] if state.stored_changes else None
+    last_change = change(*changed, how) if changed else None
+    height, height_sd = state.belief.height([(cx, cy)])
+    field = height_field(
+        state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero"
+    )
+    gauge = run.setup.gauge
+    mesh_owns = state.mesh is not None and state.mesh_on and state.mesh.owns_zero
+    return OffsetView(
+        head=head_of(run),
+        sheet=sheet_of(
+            state,
+            field,
+            spots=(Spot(x_mm=cx, y_mm=cy, kind="next" if step == "feel" else "measured", value_mm=float(height[0])),),
+            figures=(
+                Figure(name="Stored", value=signed(state.stored_mm, 3), unit="mm"),
+                Figure(name="Drag known to", value=f"{sd:.3f}", unit="mm"),
+            ),
+        ),
+        cautions=cautions(run, "offset"),
+        step=step,
+        place_mm=(cx, cy),
+        next_z_mm=next_z,
+        drag_z_mm=drag_z,
+        drag_sd_mm=sd,
+        look_helps=now.look_helps,
+        moves=(
+            *(Move(z_mm=m.z_mm, gap_mm=m.gap_mm) for m in Offset.of(state).looks),
+            *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),
+        ),
+        wanted=wanted,
+        drag_is_zero=at_drag,
+        gauge_words=f"{gauge.name}, measured {gauge.thickness_mm:.2f} mm: taken off"
+        if gauge.measured
+        else f"{gauge.name}, not measured: drag counts as zero, ±{gauge.sd_mm:.2f} mm",
+        stored_mm=state.stored_mm,
+        last_change=last_change,
+        read_line=how.read,
+        mesh_owns_zero=mesh_owns,
+        reasons=(
+            f"The gauge drags at z {signed(drag_z, 3)} ± {sd:.3f} mm.",
+            f"The plate is believed {signed(float(height[0]), 3)} ± {float(height_sd[0]):.3f} mm above the zero.",
+            f"stored = {'+' if how.sign > 0 else '−'} shift + constant ({how.rule}).",
+        )
+        + (("The mesh was felt by hand: its zero is in the mesh and is not counted again.",) if mesh_owns else ()),
+    )

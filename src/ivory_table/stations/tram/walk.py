@@ -1,0 +1,169 @@
+"""A walk for a machine with nobody on the line: a file that visits every screw and waits there for a hand.
+
+The person turns until the gauge drags, counts, goes on at the machine, and types the counts in afterwards.
+"""
+
+import math
+from typing import Literal
+
+from ivory_table.core.advice import order_of
+from ivory_table.core.defaults import MOTION, OFFSET
+from ivory_table.core.gcode.reader import read_program
+from ivory_table.core.laying import ascii_only
+from ivory_table.core.manner import Manner
+from ivory_table.core.value import Value
+from ivory_table.runs.motion import go, lift, lowest_mm, refuse_place
+from ivory_table.runs.state import RunState
+from ivory_table.stations.tram.standing import centre_after_tram_mm
+from ivory_table.stations.tram.state import Tram
+
+Call = Literal["message", "tone", "pause"]
+CALLS: tuple[Call, ...] = ("message", "tone", "pause")
+#: Tip temperature while walking: warm, below oozing.
+TIP_C = 150.0
+
+
+#: How much of a knob's move the plate may give to another screw when it passes no twist at all.
+ROCKS = 0.25
+
+
+class Visit(Value):
+    round: int
+    name: str
+    x_mm: float
+    y_mm: float
+
+
+class Walk(Value):
+    """The file, what it visits in order, and how it calls the person."""
+
+    text: str
+    visits: tuple[Visit, ...]
+    calls: tuple[Call, ...]
+    #: Turns by which every knob is to be turned so that the plate sinks before the first descent; 0 when none are.
+    sink_turns: float
+    #: The height at which the centre is felt at the end.
+    centre_z_mm: float
+
+
+def sinking_turns(state: RunState) -> float:
+    """How far every knob must first be turned down, in half turns, so that z 0 is safe over every screw.
+
+    While the first screws are brought up again a plate that rocks lifts the next ones by up to a
+    quarter of that: so much more is sunk.
+    """
+    worst = 0.0
+    for j, s in enumerate(state.screws):
+        low = lowest_mm(state, s.x_mm, s.y_mm)
+        if j in Tram.of(state).visited:
+            # Felt there before with the tip at z 0: two sd are enough.
+            drag, sd = state.drag_height(s.x_mm, s.y_mm)
+            low = drag + 2 * sd - OFFSET.deepest_press_mm
+        worst = max(worst, low / s.pitch_mm)
+    if len(state.screws) > 3:
+        worst /= 1 - ROCKS
+    return math.ceil(2 * worst - 1e-9) / 2 if worst > 0 else 0.0
+
+
+def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Walk:
+    """G-code for `rounds` rounds of the screws and then the centre: heats, homes, lifts, visits, calls, ends lifted.
+
+    Raises ValueError without screws, for no or more than six rounds, for a machine that can neither pause
+    nor call, and for a screw that must not be visited. The text is read back before it is returned.
+    """
+    setup = state.setup
+    machine, plate = setup.machine, setup.plate
+    if not state.screws:
+        raise ValueError(f"{machine.name} has no screws to visit.")
+    if not 1 <= rounds <= 6:
+        raise ValueError("Walk one to six rounds.")
+    if not manner.can("pause"):
+        raise ValueError(f"The manner of {machine.name} ({manner.name}) has no line that waits for a person.")
+    calls = tuple(c for c in CALLS if manner.can(c))
+    sink = sinking_turns(state)
+    lines = [
+        f"; Walk for {ascii_only(machine.name)}, {ascii_only(plate.name)}: {rounds} rounds of {len(state.screws)} screws",
+        "; keep a hand near the stop; the plate and the tip are hot",
+        "G21 ; mm",
+        manner.send("absolute"),
+        manner.send("heat_bed", celsius=state.bed_wanted_c),
+        manner.send("heat_tip", celsius=min(TIP_C, setup.filament.nozzle_c)),
+        f"M190 S{state.bed_wanted_c:.0f} ; wait for the plate",
+        manner.send("home"),
+        lift(state, manner).line,
+    ]
+
+    def call(words: str) -> None:
+        if manner.can("message"):
+            lines.append(manner.send("message", text=ascii_only(words)))
+        if manner.can("tone"):
+            lines.append(manner.send("tone", hertz=880, milliseconds=300))
+        lines.append(manner.send("pause"))
+
+    if sink:
+        call(f"Turn every knob {sink:g} turns so that the plate sinks")
+    visits: list[Visit] = []
+
+    def visit(number: int, name: str, x: float, y: float, z: float) -> None:
+        refuse_place(machine, plate, x, y)
+        lines.append(f"; round {number}, {ascii_only(name)}")
+        lines.extend(s.line for s in go(state, manner, x, y, name))
+        # Fast while there is nothing to meet, slow for the last of it.
+        lines.append(manner.send("height", z=z + 1.0, feed=MOTION.lift_mm_s * 60))
+        lines.append(manner.send("height", z=z, feed=MOTION.down_mm_s * 60))
+        visits.append(Visit(round=number, name=name, x_mm=x, y_mm=y))
+
+    down = sinks_again(state, sink)
+    for number in range(1, rounds + 1):
+        for j in order_of(state.belief.surface.screws, way):
+            s = state.screws[j]
+            if number > 1 and down:
+                # The others' turns may have lifted this one: down first, while the tip is high.
+                lines.extend(step.line for step in go(state, manner, s.x_mm, s.y_mm, s.name))
+                call(f"{s.name}: turn it {down:g} turns so that the plate sinks here")
+            visit(number, s.name, s.x_mm, s.y_mm, 0.0)
+            again = f", less the {down * s.marks_per_turn:g} down" if number > 1 and down else ""
+            call(f"{s.name}: turn until it drags, count the marks{again}")
+    cx, cy = plate.centre
+    # The middle may be bowed: only as low as is proven once the screws are at the drag.
+    centre_z = centre_after_tram_mm(state)
+    visit(rounds, "centre", cx, cy, centre_z)
+    call(f"centre, z {centre_z:.2f}: slide the gauge, note the feel")
+    lines += [lift(state, manner).line, "; lifted; type the counts in at Tram"]
+    text = "\n".join(lines) + "\n"
+    check_walk(text, state)
+    return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink, centre_z_mm=round(centre_z, 3))
+
+
+def sinks_again(state: RunState, sink: float) -> float:
+    """By how many turns a screw is lowered before it is visited once more, in half turns.
+
+    Three screws do not rock. Else the others' turns, by what is still unknown or was sunk, may have lifted it.
+    """
+    if len(state.screws) <= 3:
+        return 0.0
+    worst = 0.0
+    for s in state.screws:
+        _, sd = state.drag_height(s.x_mm, s.y_mm)
+        worst = max(worst, 2 * sd / s.pitch_mm)
+    return math.ceil(2 * (ROCKS * (sink + worst) / (1 - ROCKS)) + 1e-9) / 2
+
+
+def check_walk(text: str, state: RunState) -> None:
+    """Read a walk back: every sideways move is made lifted, nothing is extruded, it ends lifted.
+
+    Raises ValueError with the line.
+    """
+    z = None
+    for move in read_program(text).moves:
+        x, y, to = move.end
+        if move.filament_mm > 0:
+            raise ValueError(f"Line {move.line} would extrude on a walk.")
+        sideways = (x, y) != (move.start[0], move.start[1])
+        if sideways and (z is None or z < MOTION.lift_mm - 1e-9):
+            raise ValueError(f"Line {move.line} would move sideways at z {z}: not lifted.")
+        if sideways:
+            refuse_place(state.setup.machine, state.setup.plate, x, y)
+        z = to
+    if z is None or z < MOTION.lift_mm - 1e-9:
+        raise ValueError("The walk does not end lifted.")

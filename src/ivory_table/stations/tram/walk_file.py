@@ -1,0 +1,16 @@
+"""A walk file for this run."""
+
+from typing import Literal
+
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.tram.walk import Walk, walk
+
+WalkWay = Literal["ring", "diagonal", "pairs"]
+
+
+def walk_for(run: OpenRun, rounds: int, way: WalkWay) -> Walk:
+    try:
+        return walk(run.state, run.manner, rounds, way)
+    except ValueError as wrong:
+        raise Refused("no_walk", str(wrong), "rounds") from None
