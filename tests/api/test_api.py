@@ -6,6 +6,8 @@ from itertools import count
 import httpx
 import pytest
 
+from ivory_table.runs.row import Row
+
 _numbers = count(1)
 
 
@@ -42,7 +44,7 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
     # As it stands there is nothing to add: what comes next is asked at once, and it is said that this one is left.
     assert answer.json()["step"] in ("further", "count")
     assert (answer.json()["further"] is None) == (answer.json()["left"] == "front left")
-    assert answer.json()["head"]["seq"] == 2
+    assert answer.json()["seq"] == 2
 
 
 @pytest.mark.parametrize(
@@ -73,7 +75,8 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
 )
 def test_bad_input_gets_a_sentence_a_code_and_its_field(http: httpx.Client, what: dict, code: str, field: str) -> None:
     run_id = started(http)
-    refused = keep(http, run_id, "tram", what)
+    kind = Row.kinds.get(what["kind"])
+    refused = keep(http, run_id, kind.stations[0] if kind else "tram", what)
     assert refused.status_code == 422, refused.text
     problem = refused.json()
     assert problem["code"] == code
@@ -82,12 +85,25 @@ def test_bad_input_gets_a_sentence_a_code_and_its_field(http: httpx.Client, what
     assert http.get(f"/api/runs/{run_id}/head").json()["seq"] == 0
 
 
+def test_an_address_takes_its_station_s_rows_and_no_others(http: httpx.Client) -> None:
+    run_id = started(http)
+    description = http.get("/api/openapi.json").json()["components"]["schemas"]
+    for station in ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off"):
+        body = description[f"Keep{''.join(p.title() for p in station.split('_'))}"]["properties"]["what"]
+        taken = set(body["discriminator"]["mapping"])
+        assert taken == {name for name, kind in Row.kinds.items() if station in kind.stations}
+        assert "taken_back" in taken
+    refused = keep(http, run_id, "prepare", {"kind": "counted", "screw": "front left", "marks": 1})
+    assert refused.status_code == 422
+    assert refused.json()["message"].startswith("This station does not take rows of that kind")
+
+
 @pytest.mark.parametrize(
     ("method", "path"),
     [("GET", "/api/runs/nobody/tram"), ("GET", "/api/runs/nobody/file"), ("POST", "/api/runs/nobody/tram")],
 )
 def test_an_unknown_run_is_said_to_be_unknown(http: httpx.Client, method: str, path: str) -> None:
-    body = {"id": "x", "seen_seq": 0, "what": {"kind": "signed_off", "note": ""}}
+    body = {"id": "x", "seen_seq": 0, "what": {"kind": "turned", "screw": "front left", "marks": 1}}
     answer = http.request(method, path, json=body if method == "POST" else None)
     assert answer.status_code == 404
     assert answer.json()["code"] == "unknown_id"
@@ -99,7 +115,7 @@ def test_repeats_are_harmless_and_a_stale_tab_is_told(http: httpx.Client) -> Non
     body = {"id": "same", "seen_seq": 0, "what": what}
     first = http.post(f"/api/runs/{run_id}/prepare", json=body | {"id": f"{run_id}-a"})
     again = http.post(f"/api/runs/{run_id}/prepare", json=body | {"id": f"{run_id}-a"})
-    assert first.json()["head"]["seq"] == again.json()["head"]["seq"] == 1
+    assert first.json()["seq"] == again.json()["seq"] == 1
     stale = http.post(f"/api/runs/{run_id}/prepare", json=body | {"id": f"{run_id}-b"})
     assert (stale.status_code, stale.json()["code"]) == (409, "run_moved_on")
 
@@ -118,7 +134,7 @@ def test_practice_asked_twice_acts_once(http: httpx.Client) -> None:
     ask = {"id": f"{run_id}-ask", "seen_seq": 0}
     first = http.post(f"/api/runs/{run_id}/tram/practice", json=ask)
     again = http.post(f"/api/runs/{run_id}/tram/practice", json=ask)
-    assert first.json()["head"]["seq"] == again.json()["head"]["seq"] == 1
+    assert first.json()["seq"] == again.json()["seq"] == 1
 
 
 def test_a_run_travels_as_a_file_and_comes_back_the_same(http: httpx.Client) -> None:

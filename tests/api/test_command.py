@@ -78,7 +78,7 @@ def test_a_run_survives_kill_nine(tmp_path: Path) -> None:
         assert again == answer.json()
         # The practice plate, too, is where it was: it goes on answering.
         more = practised(address, 5)
-        assert more.json()["head"]["seq"] == 6
+        assert more.json()["seq"] == 6
 
 
 @pytest.mark.skipif(not (ROOT / "src/ivory_table/web/index.html").exists(), reason="the front end is not built")

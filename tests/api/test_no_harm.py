@@ -191,6 +191,8 @@ def test_a_row_of_an_unknown_kind_takes_no_other_run_with_it(alone: SimpleNamesp
             file.execute(f"drop trigger {name}")
         file.execute("update entry set body = ? where id = 'odd-a'", (json.dumps(row),))
     alone.desk._open.clear()
+    with sqlite3.connect(alone.folder / "workshop.db") as file:
+        file.execute("delete from summary where run_id = 'odd'")
     words = {r["id"]: r["words"] for r in ask.get("/api/bench").json()["runs"]}
     assert words["odd"] == "cannot be read by this version"
     assert words["good"].startswith("at Prepare")
@@ -224,7 +226,7 @@ def test_what_nobody_foresaw_is_said_and_nothing_is_kept(
     alone: SimpleNamespace, ask: httpx.Client, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     start(ask, "odd")
-    monkeypatch.setattr(alone.desk, "refuse", lambda *_: 1 / 0)
+    monkeypatch.setattr("ivory_table.desk.desk.doubt", lambda *_: 1 / 0)
     answer = keep(ask, "odd", "prepare", {"kind": "caution_seen", "caution": "hot"})
     assert (answer.status_code, answer.json()["code"]) == (500, "unforeseen")
     monkeypatch.undo()

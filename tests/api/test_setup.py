@@ -64,6 +64,7 @@ def test_two_people_do_not_sign_alike(http: httpx.Client) -> None:
         "code": "initials_taken",
         "message": "Mika signs with mk already. Choose others.",
         "field": "initials",
+        "insist": False,
     }
 
 

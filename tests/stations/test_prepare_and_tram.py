@@ -21,9 +21,10 @@ from ivory_table.stations import prepare, setup, sign_off, tram
 from ivory_table.stations.head import head_of
 from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
 from ivory_table.stations.offset.feel import feel_by_practice, feel_check
-from ivory_table.stations.prepare.entries import BackedOff, ChangeTold, Heated, SchoolChosen, ThermalRead
+from ivory_table.stations.prepare.entries import ChangeTold, Heated, SchoolChosen, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.tram.entries import (
+    BackedOff,
     Counted,
     NotReached,
     ReadMm,

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.row import Row
 from ivory_table.store.workshop import Clash, Unknown, Unreadable
 
 
@@ -20,14 +21,16 @@ class Problem(BaseModel):
     code: str = Field(description="Stable and machine-readable.")
     message: str = Field(description="A sentence for the person at the machine.")
     field: str | None = Field(default=None, description="The field it belongs beside, when there is one.")
+    insist: bool = Field(default=False, description="Whether it is kept all the same when sent again with `sure`.")
 
 
 #: Every refusal has the same shape, whatever its status.
 RESPONSES: dict[int | str, dict[str, Any]] = {"default": {"model": Problem, "description": "A refusal."}}
 
 
-def problem(status: int, code: str, message: str, field: str | None = None) -> JSONResponse:
-    return JSONResponse(Problem(code=code, message=message, field=field).model_dump(), status_code=status)
+def problem(status: int, code: str, message: str, field: str | None = None, *, insist: bool = False) -> JSONResponse:
+    found = Problem(code=code, message=message, field=field, insist=insist)
+    return JSONResponse(found.model_dump(), status_code=status)
 
 
 def install(app: FastAPI) -> None:
@@ -35,7 +38,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(Refused)
     def refused(_: Request, wrong: Refused) -> JSONResponse:
-        return problem(422, wrong.code, str(wrong), wrong.field)
+        return problem(422, wrong.code, str(wrong), wrong.field, insist=wrong.insist)
 
     @app.exception_handler(Clash)
     def clash(_: Request, wrong: Clash) -> JSONResponse:
@@ -110,6 +113,8 @@ def sentence(error: Any) -> str:
             return "Give a short text of ordinary letters here."
         case "string_too_long":
             return f"This text is too long; {limits.get('max_length')} characters are the most."
+        case "union_tag_invalid" if limits.get("tag") in Row.kinds:
+            return f"This station does not take rows of that kind ({limits['tag'].replace('_', ' ')})."
         case "literal_error" | "union_tag_invalid" | "union_tag_not_found":
             return (
                 f"This is not one of the known choices: {limits.get('expected') or limits.get('expected_tags') or ''}"

@@ -13,6 +13,7 @@ from ivory_table.core.plate import Machine, OwnFeel, Person, Screw, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.core.value import Id, StoredMm, Value
+from ivory_table.runs.run import once_per_state
 
 from .common import WhereNoted
 from .run import OpenRun
@@ -82,6 +83,7 @@ def teaches(say: Callable[[OpenRun], dict[str, Any]]) -> Callable[[OpenRun], dic
     return say
 
 
+@once_per_state
 def lessons(run: OpenRun) -> Lessons:
     """What a run teaches as it stands: a pure function of its rows."""
     found: dict[str, Any] = {}

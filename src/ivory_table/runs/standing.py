@@ -4,6 +4,7 @@ from collections.abc import Callable
 from typing import Literal
 
 from ivory_table.core.value import STATION_NAMES, StationName, Value
+from ivory_table.runs.run import once_per_state
 
 from .common import STATION_TITLES
 from .run import OpenRun
@@ -61,6 +62,7 @@ def records(
     return register
 
 
+@once_per_state
 def station_lines(run: OpenRun) -> tuple[StationLine, ...]:
     """Every station in its order, done, skipped, begun or open."""
 

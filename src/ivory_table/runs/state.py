@@ -105,6 +105,10 @@ class RunState:
     speed_percent: float = 100.0
     search: Search | None = None
 
+    #: How often the plate was read at a place since it was last moved, and the mean of it: its own deviation there is one,
+    #: however often it is read.
+    read_at: dict[tuple[float, float, str], tuple[int, float]] = field(default_factory=dict)
+
     # What was printed
     proofs: tuple[ProofRun, ...] = ()
     #: What was changed since the newest proof was printed.
@@ -178,6 +182,8 @@ class RunState:
         now = self
         if effect in ("moves_plate", "moves_nozzle"):
             now = self.moved()
+            if effect == "moves_plate":
+                now = replace(now, read_at={})
         elif effect == "prints":
             now = self.with_marks()
         return fold(entry.what, now, entry)
@@ -185,6 +191,23 @@ class RunState:
     def moved(self) -> "RunState":
         """The state once plate or nozzle are moved: what was seen on the newest proof is learnt, and it is done with."""
         return replace(self.with_marks(), configuration=self.configuration + 1)
+
+    def read_place(
+        self, place_mm: tuple[float, float], zero: str, row: Array, value_mm: float, noise_mm: float
+    ) -> "RunState":
+        """The state after a place was read over a zero: row . state = value, with noise and the place's own deviation.
+
+        A place deviates from the believed surface by N(0, `TRAM.local_sd_mm`), the same each time it is read. n readings of
+        it are worth one of their mean with variance local^2 + noise^2 / n; told is what the n-th adds to that.
+        """
+        key = (round(place_mm[0], 1), round(place_mm[1], 1), zero)
+        n, mean = self.read_at.get(key, (0, 0.0))
+        was = 1 / (TRAM.local_sd_mm**2 + noise_mm**2 / n) if n else 0.0
+        now = 1 / (TRAM.local_sd_mm**2 + noise_mm**2 / (n + 1))
+        fresh = (n * mean + value_mm) / (n + 1)
+        adds = now - was
+        belief = self.belief.read(row, (now * fresh - was * mean) / adds, adds**-0.5)
+        return replace(self, belief=belief, read_at={**self.read_at, key: (n + 1, fresh)})
 
     def felt_once(self, x_mm: float, y_mm: float, z_mm: float, feel: Feel, rise_mm: float = 0.0) -> Belief:
         """The belief after the gauge was felt at a place, at one commanded height; `rise_mm`: as `warp_mm`."""

@@ -1,15 +1,16 @@
 """What stands around every station: whose run it is, where each station is, what was kept last."""
 
 from datetime import UTC, datetime
+from typing import Any
 
 from ivory_table.core.changes import known_changes
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Convention, convention
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.value import StationName, Value
-from ivory_table.runs.entry import Source
+from ivory_table.runs.entry import Entry, Source
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import StationLine, station_lines
+from ivory_table.runs.standing import StationLine, kept_when_signed, station_lines
 
 
 class KeptRow(Value):
@@ -20,6 +21,30 @@ class KeptRow(Value):
     station: StationName
     source: Source
     words: str
+
+
+class StationView(Value):
+    """What every station's answer begins with; who and what the run is about is asked for once, at its head."""
+
+    seq: int
+    #: The newest row that still counts: what taking back takes back.
+    last: KeptRow | None
+    kept_at: datetime | None
+
+
+def so_far(run: OpenRun) -> dict[str, Any]:
+    """The beginning of every station's answer."""
+    last = run.kept[-1] if run.kept else None
+    return {
+        "seq": run.seq,
+        "last": _row(last, run.setup.machine) if last else None,
+        "kept_at": run.entries[-1].at if run.entries else None,
+    }
+
+
+def _row(entry: Entry, machine: Machine) -> KeptRow:
+    words = entry.what.words(machine)
+    return KeptRow(id=entry.id, at=entry.at, station=entry.station, source=entry.source, words=words)
 
 
 class ChangeLine(Value):
@@ -57,6 +82,7 @@ class RunHead(Value):
     where: dict[str, str]
 
 
+@kept_when_signed("head")
 def head_of(run: OpenRun) -> RunHead:
     s, setup = run.state, run.setup
     alive = run.kept
@@ -77,10 +103,7 @@ def head_of(run: OpenRun) -> RunHead:
         convention=convention(setup.machine.convention, run.manner),
         heated=heated,
         stations=station_lines(run),
-        rows=tuple(
-            KeptRow(id=e.id, at=e.at, station=e.station, source=e.source, words=e.what.words(setup.machine))
-            for e in reversed(alive[-40:])
-        ),
+        rows=tuple(_row(e, setup.machine) for e in reversed(alive[-40:])),
         readback_due=s.readback_due,
         signed_off=s.signed_off,
         resume=_resume(run),

@@ -7,7 +7,14 @@ export const api = createClient<paths>({ baseUrl: window.location.origin });
 export type Schemas = components["schemas"];
 export type Problem = Schemas["Problem"];
 export type Station = Schemas["StationLine"]["station"];
-export type What = Schemas["Keep"]["what"];
+/** Any row that some station takes. */
+export type What =
+  | Schemas["KeepPrepare"]["what"]
+  | Schemas["KeepTram"]["what"]
+  | Schemas["KeepMesh"]["what"]
+  | Schemas["KeepOffset"]["what"]
+  | Schemas["KeepFirstLayer"]["what"]
+  | Schemas["KeepSignOff"]["what"];
 
 /** A refusal or a lost connection, always with a sentence. */
 export class Refusal extends Error {
@@ -18,6 +25,7 @@ export class Refusal extends Error {
 
 const LOST: Problem = {
   code: "no_answer",
+  insist: false,
   message: "The server does not answer. What you entered is still here: try again when it runs.",
 };
 
@@ -37,6 +45,8 @@ export async function answer<T>(call: Promise<{ data?: T; error?: unknown }>): P
   if (result.data !== undefined) return result.data;
   const wrong = result.error as Partial<Problem> | undefined;
   throw new Refusal(
-    wrong?.code && wrong.message ? (wrong as Problem) : { code: "unexpected", message: "The server answered oddly." },
+    wrong?.code && wrong.message
+      ? (wrong as Problem)
+      : { code: "unexpected", message: "The server answered oddly.", insist: false },
   );
 }

@@ -1,9 +1,14 @@
 /** Hooks over a run: a station's view, keeping an entry, asking the practice plate. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef } from "react";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useRef } from "react";
 import { answer, api, type Refusal, type Schemas, type Station, type What } from "./client";
 
-export interface Views {
+/** Who and what a run is about, and where each station stands: asked for anew when something was kept. */
+export type Head = Schemas["RunHead"];
+
+export type WithHead<V> = V & { head: Head };
+
+interface Views {
   prepare: Schemas["PrepareView"];
   tram: Schemas["TramView"];
   mesh: Schemas["MeshView"];
@@ -19,7 +24,28 @@ const practicePath = (station: Station) =>
 
 const viewKey = (runId: string, station: Station, zones: Zones) => ["run", runId, "view", station, zones];
 
+export function useHead(runId: string, seq: number | undefined) {
+  return useQuery<Head, Refusal>({
+    queryKey: ["run", runId, "head", seq],
+    queryFn: () => answer(api.GET("/api/runs/{run_id}/head", { params: { path: { run_id: runId } } })),
+    enabled: seq !== undefined,
+    // What stood there stays until the new one is there.
+    placeholderData: keepPreviousData,
+  });
+}
+
+/** A station's view beside its run's head; both are of the newest row that the view has seen. */
 export function useStation<S extends Station>(runId: string, station: S, zones: Zones = 5) {
+  const view = useView(runId, station, zones);
+  const head = useHead(runId, view.data?.seq);
+  const data = useMemo(
+    () => (view.data && head.data ? { ...view.data, head: { ...head.data, seq: view.data.seq } as Head } : undefined),
+    [view.data, head.data],
+  );
+  return { data, error: view.error ?? head.error };
+}
+
+function useView<S extends Station>(runId: string, station: S, zones: Zones) {
   return useQuery<Views[S], Refusal>({
     queryKey: viewKey(runId, station, zones),
     // The paths differ by station, their shape does not: one place to say so.
@@ -76,7 +102,10 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
   const params = { path: { run_id: runId }, query: { zones } };
   const post = (what: What, seen_seq: number) =>
     answer(
-      api.POST(path(station), { params, body: { id: idFor(JSON.stringify(what)), seen_seq, what } }),
+      api.POST(path(station), {
+        params,
+        body: { id: idFor(JSON.stringify(what)), seen_seq, what: what as Schemas["KeepTram"]["what"] },
+      }),
     ) as unknown as Promise<Views[S]>;
   const answered = useMutation<Views[S], Refusal, Entry>({
     mutationFn: async ({ what, more = [] }) => {
@@ -84,13 +113,13 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
       for (const next of more) {
         // What was kept of it stays on the page, should the rest be refused.
         cache.setQueryData(shown, view);
-        view = await post(next, view.head.seq);
+        view = await post(next, view.seq);
       }
       return view;
     },
     ...settled,
   });
-  const newest = () => cache.getQueryData<Views[S]>(shown)?.head.seq ?? seq;
+  const newest = () => cache.getQueryData<Views[S]>(shown)?.seq ?? seq;
   const noted = useMutation<Views[S], Refusal, Entry>({
     mutationFn: ({ what }) =>
       post(what, newest()).catch(async (wrong: Refusal) => {

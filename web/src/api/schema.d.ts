@@ -194,6 +194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Runs */
+        get: operations["get_runs_api_machines__machine_id__runs_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -306,7 +323,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read For Me */
+        /** Practise */
         post: operations["first_layer_practice"];
         delete?: never;
         options?: never;
@@ -338,8 +355,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Get Run Line */
-        get: operations["get_run_line_api_runs__run_id__line_get"];
+        /** Get Run Line Routes */
+        get: operations["get_run_line_routes_api_runs__run_id__line_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -460,7 +477,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read For Me */
+        /** Practise */
         post: operations["mesh_practice"];
         delete?: never;
         options?: never;
@@ -512,7 +529,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read For Me */
+        /** Practise */
         post: operations["offset_practice"];
         delete?: never;
         options?: never;
@@ -595,7 +612,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** See Patch */
+        /**
+         * See Patch
+         * @description One patch of the newest proof as a drawing, for an eye that wants to judge for itself.
+         */
         get: operations["see_patch_api_runs__run_id__practice_patch__zone__get"];
         put?: never;
         post?: never;
@@ -787,7 +807,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read For Me */
+        /** Practise */
         post: operations["tram_practice"];
         delete?: never;
         options?: never;
@@ -1211,6 +1231,29 @@ export interface components {
             kind: "caution_seen";
         };
         /**
+         * CentreFelt
+         * @description The gauge slid under the tip over the plate's centre once the screws are done, or where there are none.
+         */
+        CentreFelt: {
+            /**
+             * Feel
+             * @enum {string}
+             */
+            feel: "stuck" | "snag" | "drag" | "brush" | "free";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "centre_felt";
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /** Z Mm */
+            z_mm: number;
+        };
+        /**
          * Change
          * @description One change, what starts over, and whether what was learnt of the machine is void.
          */
@@ -1368,6 +1411,8 @@ export interface components {
         /**
          * Entry
          * @description One kept row: what, when, by whom, from where, at which station.
+         *
+         *     `version` is that of the row's kind when it was kept; an older one is read by its kind's `older`.
          */
         Entry: {
             /**
@@ -1391,8 +1436,12 @@ export interface components {
              * @enum {string}
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
-            /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["GapSeen"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            /**
+             * Version
+             * @default 1
+             */
+            version: number;
+            what: components["schemas"]["Row"];
         };
         /**
          * Eye
@@ -1540,8 +1589,6 @@ export interface components {
              * @enum {string}
              */
             kind: "felt";
-            /** Screw */
-            screw?: string | null;
             /**
              * Sure
              * @default false
@@ -1608,7 +1655,9 @@ export interface components {
             cautions: components["schemas"]["Caution"][];
             /** Filament Mm */
             filament_mm: number;
-            head: components["schemas"]["RunHead"];
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             /** Minutes */
             minutes: number;
             /** Next Zone */
@@ -1620,6 +1669,8 @@ export interface components {
             plan: components["schemas"]["ProofPlan"];
             /** Proof Number */
             proof_number: number;
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             /** Sound From Mm */
             sound_from_mm: number;
@@ -1827,11 +1878,8 @@ export interface components {
             /** Zone */
             zone: number;
         };
-        /**
-         * Keep
-         * @description One thing to keep. `id` is made by the client, so that asking twice is harmless.
-         */
-        Keep: {
+        /** KeepFirstLayer */
+        KeepFirstLayer: {
             /** Id */
             id: string;
             /**
@@ -1840,13 +1888,37 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CheckDone"] | components["schemas"]["CautionSeen"] | components["schemas"]["Heated"] | components["schemas"]["StationSkipped"] | components["schemas"]["WayChosen"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["WhereNoted"] | components["schemas"]["BackedOff"] | components["schemas"]["ThermalRead"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["Resumed"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["Felt"] | components["schemas"]["GapSeen"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["NudgeMerged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["SignedOff"] | components["schemas"]["TakenBack"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
             machine: components["schemas"]["Machine"];
             /** Seen Revision */
             seen_revision: number;
+        };
+        /** KeepMesh */
+        KeepMesh: {
+            /** Id */
+            id: string;
+            /**
+             * Seen Seq
+             * @description The newest row the client has seen of this run.
+             */
+            seen_seq: number;
+            /** What */
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"];
+        };
+        /** KeepOffset */
+        KeepOffset: {
+            /** Id */
+            id: string;
+            /**
+             * Seen Seq
+             * @description The newest row the client has seen of this run.
+             */
+            seen_seq: number;
+            /** What */
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["GapSeen"];
         };
         /**
          * KeepOut
@@ -1863,6 +1935,42 @@ export interface components {
             y_max_mm: number;
             /** Y Min Mm */
             y_min_mm: number;
+        };
+        /** KeepPrepare */
+        KeepPrepare: {
+            /** Id */
+            id: string;
+            /**
+             * Seen Seq
+             * @description The newest row the client has seen of this run.
+             */
+            seen_seq: number;
+            /** What */
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["CheckDone"] | components["schemas"]["Heated"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["ThermalRead"] | components["schemas"]["BackedOff"];
+        };
+        /** KeepSignOff */
+        KeepSignOff: {
+            /** Id */
+            id: string;
+            /**
+             * Seen Seq
+             * @description The newest row the client has seen of this run.
+             */
+            seen_seq: number;
+            /** What */
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["SignedOff"];
+        };
+        /** KeepTram */
+        KeepTram: {
+            /** Id */
+            id: string;
+            /**
+             * Seen Seq
+             * @description The newest row the client has seen of this run.
+             */
+            seen_seq: number;
+            /** What */
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
         };
         /**
          * Kept
@@ -1994,18 +2102,6 @@ export interface components {
         Leave: {
             /** Heaters */
             heaters?: ("off" | "leave") | null;
-        };
-        /**
-         * Line
-         * @description One line of the record: what, as found, as left.
-         */
-        Line: {
-            /** After */
-            after: string;
-            /** Before */
-            before: string;
-            /** Name */
-            name: string;
         };
         /**
          * LineStatus
@@ -2341,7 +2437,9 @@ export interface components {
             cautions: components["schemas"]["Caution"][];
             draft: components["schemas"]["MeshSurvey"] | null;
             grid: components["schemas"]["MeshGrid"] | null;
-            head: components["schemas"]["RunHead"];
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             /** Mesh On */
             mesh_on: boolean;
             /** Mesh Words */
@@ -2354,6 +2452,8 @@ export interface components {
             owns_zero: boolean | null;
             /** Points */
             points: components["schemas"]["Spot"][];
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             shown: components["schemas"]["Shown"] | null;
             /**
@@ -2541,7 +2641,9 @@ export interface components {
             drag_z_mm: number;
             /** Gauge Words */
             gauge_words: string;
-            head: components["schemas"]["RunHead"];
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             last_change: components["schemas"]["StoredChange"] | null;
             /** Look Helps */
             look_helps: boolean;
@@ -2560,6 +2662,8 @@ export interface components {
             read_line: string;
             /** Reasons */
             reasons: string[];
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             /**
              * Step
@@ -2709,7 +2813,6 @@ export interface components {
             /** Checks */
             checks: components["schemas"]["Check"][];
             foretold: components["schemas"]["StoredChange"] | null;
-            head: components["schemas"]["RunHead"];
             /** Held Minutes */
             held_minutes: number | null;
             /** Held Since */
@@ -2718,6 +2821,9 @@ export interface components {
             hold_wanted_minutes: number;
             /** Hold Words */
             hold_words: string;
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             /** Nozzle Target C */
             nozzle_target_c: number;
             /** Ready */
@@ -2727,6 +2833,8 @@ export interface components {
              * @enum {string}
              */
             school: "hot" | "warm" | "cold";
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             thermal: components["schemas"]["ThermalView"];
         };
@@ -2773,6 +2881,12 @@ export interface components {
              * @description The field it belongs beside, when there is one.
              */
             field?: string | null;
+            /**
+             * Insist
+             * @description Whether it is kept all the same when sent again with `sure`.
+             * @default false
+             */
+            insist: boolean;
             /**
              * Message
              * @description A sentence for the person at the machine.
@@ -2888,6 +3002,18 @@ export interface components {
             reported_mm?: number | null;
         };
         /**
+         * RecordLine
+         * @description One line of the record: what, as found, as left.
+         */
+        RecordLine: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * Resume
          * @description A run that lay still: why it should be looked at before it goes on, and what may have changed.
          */
@@ -2928,6 +3054,14 @@ export interface components {
             spread_mm: number;
             /** Stops */
             stops: components["schemas"]["StopLine"][];
+        };
+        /**
+         * Row
+         * @description One kind of row. A subclass names its `kind`, its `effect` and the stations whose address takes it.
+         */
+        Row: {
+            /** Kind */
+            kind: string;
         };
         /**
          * RunFile
@@ -3010,6 +3144,11 @@ export interface components {
             started_at: string;
             /** Words */
             words: string;
+        };
+        /** RunLines */
+        RunLines: {
+            /** Runs */
+            runs: components["schemas"]["RunLine"][];
         };
         /**
          * RunSetup
@@ -3138,6 +3277,31 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * ScrewFelt
+         * @description The gauge slid under the tip over a screw, at a known height.
+         */
+        ScrewFelt: {
+            /**
+             * Feel
+             * @enum {string}
+             */
+            feel: "stuck" | "snag" | "drag" | "brush" | "free";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "screw_felt";
+            /** Screw */
+            screw: string;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /** Z Mm */
+            z_mm: number;
         };
         /** Screws */
         Screws: {
@@ -3319,9 +3483,11 @@ export interface components {
         SignOffView: {
             /** Cautions */
             cautions: components["schemas"]["Caution"][];
-            head: components["schemas"]["RunHead"];
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             /** Lines */
-            lines: components["schemas"]["Line"][];
+            lines: components["schemas"]["RecordLine"][];
             /** Look Again */
             look_again: string;
             /** Missing */
@@ -3329,6 +3495,8 @@ export interface components {
             /** Note */
             note: string;
             offset: components["schemas"]["StoredChange"] | null;
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             /** Skipped */
             skipped: string[];
@@ -3704,7 +3872,9 @@ export interface components {
             gives_back: string;
             /** Grades */
             grades: components["schemas"]["GradeKey"][];
-            head: components["schemas"]["RunHead"];
+            /** Kept At */
+            kept_at: string | null;
+            last: components["schemas"]["KeptRow"] | null;
             /** Learnt */
             learnt: components["schemas"]["LearntLine"][];
             /** Left */
@@ -3734,6 +3904,8 @@ export interface components {
             runs_out: components["schemas"]["RunsOut"] | null;
             /** Screw */
             screw?: string | null;
+            /** Seq */
+            seq: number;
             sheet: components["schemas"]["Sheet"];
             /** Spread After Give Mm */
             spread_after_give_mm?: number | null;
@@ -4037,7 +4209,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4069,7 +4240,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4105,7 +4275,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4137,7 +4306,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4173,7 +4341,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4205,7 +4372,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4241,7 +4407,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4273,7 +4438,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4305,7 +4469,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4337,7 +4500,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4351,6 +4513,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_runs_api_machines__machine_id__runs_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunLines"];
                 };
             };
             /** @description A refusal. */
@@ -4580,7 +4773,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepFirstLayer"];
             };
         };
         responses: {
@@ -4675,7 +4868,7 @@ export interface operations {
             };
         };
     };
-    get_run_line_api_runs__run_id__line_get: {
+    get_run_line_routes_api_runs__run_id__line_get: {
         parameters: {
             query?: {
                 station?: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
@@ -4899,7 +5092,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepMesh"];
             };
         };
         responses: {
@@ -5080,7 +5273,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepOffset"];
             };
         };
         responses: {
@@ -5362,7 +5555,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepPrepare"];
             };
         };
         responses: {
@@ -5604,7 +5797,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepSignOff"];
             };
         };
         responses: {
@@ -5742,7 +5935,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Keep"];
+                "application/json": components["schemas"]["KeepTram"];
             };
         };
         responses: {
@@ -6041,7 +6234,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The id of what is kept. */
                 kept_id: string;
             };
             cookie?: never;
@@ -6077,7 +6269,6 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description The id of what is kept. */
                 kept_id: string;
             };
             cookie?: never;

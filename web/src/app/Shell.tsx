@@ -4,7 +4,7 @@ import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
-import type { Acts, KeepEntry } from "../api/run";
+import type { Acts, Head, KeepEntry } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
@@ -13,8 +13,6 @@ import { type Key, useKeys, useShownKeys } from "./keys";
 import { useEars, useSound } from "./sound";
 import { useTheme } from "./theme";
 import { WhereLine } from "./WhereLine";
-
-type Head = Schemas["RunHead"];
 
 export function useRunId(): string {
   return useParams().runId ?? "";
@@ -37,6 +35,8 @@ export function useSeenFrom(head: Head | undefined): [SeenFrom, () => void] {
 interface Props {
   station: Station;
   head: Head;
+  /** The newest row, which is what taking back takes back, and when something was kept. */
+  last: Schemas["KeptRow"] | null;
   cautions: Schemas["Caution"][];
   acts: Acts;
   sheet: ReactNode;
@@ -52,6 +52,7 @@ interface Props {
 export function Shell({
   station,
   head,
+  last,
   cautions,
   acts,
   sheet,
@@ -64,7 +65,6 @@ export function Shell({
   const status = useLineStatus(head.machine.id, head.id);
   const line = useLine(head.machine, head.id, station, head.seq, status);
   const navigate = useNavigate();
-  const last = head.rows[0];
   const slipAt = useRef<HTMLElement>(null);
   useEars(head.seq, acts.wrong !== null, status?.state === "waiting", slipAt);
   const practise = head.machine.practice && canPractise && !head.signed_off;
@@ -140,7 +140,13 @@ export function Shell({
             ))}
         </section>
       </div>
-      <Foot head={head} takeBack={takeBack} busy={acts.busy} line={lineWords(status, head.machine.practice)} />
+      <Foot
+        head={head}
+        last={last}
+        takeBack={takeBack}
+        busy={acts.busy}
+        line={lineWords(status, head.machine.practice)}
+      />
     </div>
   );
 }
@@ -149,8 +155,7 @@ export function Shell({
 function KeepAnyway({ acts }: { acts: Acts }) {
   if (!acts.refused) return null;
   const { what, problem } = acts.refused;
-  const asked = ["reading_doubtful", "readings_contradict", "count_doubtful"].includes(problem.code);
-  if (!asked || !("sure" in what)) return null;
+  if (!problem.insist || !("sure" in what)) return null;
   return (
     <Button disabled={acts.busy} onClick={() => acts.keep({ ...what, sure: true })}>
       It is right, keep it
@@ -248,7 +253,19 @@ function Cautions({ cautions, note }: { cautions: Schemas["Caution"][]; note: Ke
   ));
 }
 
-function Foot({ head, takeBack, busy, line }: { head: Head; takeBack: () => void; busy: boolean; line: string }) {
+function Foot({
+  head,
+  last,
+  takeBack,
+  busy,
+  line,
+}: {
+  head: Head;
+  last: Schemas["KeptRow"] | null;
+  takeBack: () => void;
+  busy: boolean;
+  line: string;
+}) {
   const keys = useShownKeys();
   const [open, setOpen] = useState(false);
   const [theme, setTheme] = useTheme();
@@ -272,7 +289,7 @@ function Foot({ head, takeBack, busy, line }: { head: Head; takeBack: () => void
             </span>
           ))}
       </div>
-      <Button look="quiet" className="text-sm lg:hidden" onClick={takeBack} disabled={busy || !head.rows.length}>
+      <Button look="quiet" className="text-sm lg:hidden" onClick={takeBack} disabled={busy || !last}>
         take back the last
       </Button>
       <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>

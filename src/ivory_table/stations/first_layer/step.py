@@ -11,7 +11,7 @@ from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Array, Value
 from ivory_table.runs.proof import ProofRun
-from ivory_table.runs.run import OpenRun
+from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.sheet import Turn
 
@@ -28,6 +28,7 @@ class NextStep(Value):
     neighbour: tuple[int, int] | None = None
 
 
+@once_per_state
 def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     """The ranked steps after the marks on the newest proof; none before its first mark."""
     state = run.state

@@ -14,7 +14,7 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import program_for
 from ivory_table.stations.first_layer.step import NextStep, next_steps
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 
 
@@ -37,8 +37,7 @@ class ZoneView(Value):
     swatch: Swatch
 
 
-class FirstLayerView(Value):
-    head: RunHead
+class FirstLayerView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     step: Literal["print", "judge", "decide", "print_again", "done"]
@@ -92,7 +91,7 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         against=f"a gap of {target:.3f} mm",
     )
     return FirstLayerView(
-        head=head_of(run),
+        **so_far(run),
         sheet=sheet_of(
             state,
             surface,

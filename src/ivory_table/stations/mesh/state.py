@@ -6,7 +6,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import ArrayLike
 
-from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.mesh import MeshSurvey, Sounding, drift_taken_out
 from ivory_table.runs.entry import Entry
@@ -102,8 +101,8 @@ def _point_replaced(run: RunState, mesh: MeshSurvey, what: MeshPoint) -> RunStat
         raise ValueError("The kept mesh has no such point.")
     now = run.moved()
     place = [(mesh.grid.xs_mm[what.column], mesh.grid.ys_mm[what.row])]
-    belief = _read_mesh(now, mesh, place, [what.height_mm])
-    return replace(now, mesh=_with_height(mesh, what.column, what.row, what.height_mm), belief=belief)
+    now = _read_mesh(now, mesh, place, [what.height_mm])
+    return replace(now, mesh=_with_height(mesh, what.column, what.row, what.height_mm))
 
 
 @fold.register
@@ -113,9 +112,8 @@ def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
         raise ValueError("This mesh belongs to another plate than the one mounted in this run.")
     for x, y in survey.grid.places:
         run.setup.plate.refuse_outside(float(x), float(y))
-    return run.put(
+    return _read_mesh(run, survey, survey.grid.places, survey.values.ravel()).put(
         Mesh(),
-        belief=_read_mesh(run, survey, survey.grid.places, survey.values.ravel()),
         mesh=survey,
         mesh_on=True,
         measured_again=frozenset(),
@@ -130,15 +128,16 @@ def _used(what: MeshUsed, run: RunState, entry: Entry) -> RunState:
     return replace(run, mesh_on=what.on, mesh_since_offset=True)
 
 
-def _read_mesh(run: RunState, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> Belief:
-    """Mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
+def _read_mesh(run: RunState, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> RunState:
+    """The run after mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
     belief = run.belief
     surface = belief.surface
+    over = "nozzle" if survey.owns_zero else "probe"
     extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
     base = belief.shift_mm - run.drag_gap_mm if survey.owns_zero else 0.0
-    sd = float(np.hypot(run.mesh_noise(survey), TRAM.local_sd_mm))
+    noise = run.mesh_noise(survey)
     rows = surface.rows(places)
     rise = run.mesh_rise(survey) if len(rows) == survey.values.size else np.zeros(len(rows))
-    for row, value, warm in zip(rows, values, rise, strict=True):
-        belief = belief.read(row + extra, base + float(value) + float(warm), sd)
-    return belief
+    for (x, y), row, value, warm in zip(np.asarray(places), rows, values, rise, strict=True):
+        run = run.read_place((float(x), float(y)), over, row + extra, base + float(value) + float(warm), noise)
+    return run

@@ -5,18 +5,16 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
-from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.mesh.shown import Shown, show
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.step import draft_of, grid_of, point_order
 from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
 
 
-class MeshView(Value):
-    head: RunHead
+class MeshView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     step: Literal["choose", "read", "keep", "kept"]
@@ -66,7 +64,7 @@ def view(run: OpenRun) -> MeshView:
         Figure(name="Left to the first layer", value=f"{residual:.2f}", unit="mm"),
     )
     return MeshView(
-        head=head_of(run),
+        **so_far(run),
         sheet=sheet_of(state, field, spots=tuple(points) or (shown.spots if shown else ()), figures=figures),
         cautions=cautions(run, "mesh"),
         step="keep" if draft else "read" if plan else "kept" if survey else "choose",

@@ -8,7 +8,7 @@ from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
-from ivory_table.runs.run import OpenRun
+from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.stations.offset.entries import FeelTried
 from ivory_table.stations.offset.state import Offset
 
@@ -30,6 +30,7 @@ class FeelCheck(Value):
     why_not: str
 
 
+@once_per_state
 def feel_check(run: OpenRun) -> FeelCheck:
     state = run.state
     step = run.setup.machine.z_step_mm

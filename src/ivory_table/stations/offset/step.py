@@ -8,7 +8,7 @@ from pydantic import Field
 
 from ivory_table.core.offset import StoredChange, change, convention, stored_after
 from ivory_table.core.value import StoredMm, Value
-from ivory_table.runs.run import OpenRun
+from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.state import Offset
 
@@ -31,6 +31,7 @@ class Now:
     wanted: StoredChange
 
 
+@once_per_state
 def now_at(run: OpenRun) -> Now:
     """What is to be done next, without the drawing around it."""
     state, machine = run.state, run.setup.machine

@@ -7,7 +7,7 @@ from ivory_table.core.value import Value
 from ivory_table.core.words import signed
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
@@ -21,8 +21,7 @@ class Move(Value):
     gap_mm: float | None = None
 
 
-class OffsetView(Value):
-    head: RunHead
+class OffsetView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     step: Literal["feel", "set", "read_back", "done"]
@@ -60,7 +59,7 @@ def view(run: OpenRun) -> OffsetView:
     gauge = run.setup.gauge
     mesh_owns = state.mesh is not None and state.mesh_on and state.mesh.owns_zero
     return OffsetView(
-        head=head_of(run),
+        **so_far(run),
         sheet=sheet_of(
             state,
             field,

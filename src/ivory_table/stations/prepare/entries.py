@@ -59,18 +59,6 @@ class ChangeTold(Row):
         return f"changed: {change(self.change).text}"
 
 
-class BackedOff(Row):
-    """Rough start: every spring fully compressed, then every knob backed off by the same number of turns, in pairs."""
-
-    kind: Literal["backed_off"] = "backed_off"
-    effect: ClassVar[Effect] = "moves_plate"
-    stations: ClassVar = ("prepare",)
-    turns: Annotated[float, Field(ge=0.5, le=12)]
-
-    def words(self, machine: Machine) -> str:
-        return f"springs compressed, knobs backed off {self.turns:g} turns"
-
-
 class ThermalRead(Row):
     """One reading of the thermal study: a dial at the centre or a screw."""
 

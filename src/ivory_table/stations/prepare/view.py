@@ -11,7 +11,7 @@ from ivory_table.core.thermal import School
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.asked import Caution, cautions, checks_for
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.prepare.heat import ThermalView, hold_words, thermal_view
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 
@@ -29,8 +29,7 @@ class Check(Value):
     outcome: str | None
 
 
-class PrepareView(Value):
-    head: RunHead
+class PrepareView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     checks: tuple[Check, ...]
@@ -66,7 +65,7 @@ def view(run: OpenRun) -> PrepareView:
     # A cold plate is as warm as the room: that is what is noted, and what the study is read at.
     bed_c = HEAT.cold_c if state.school == "cold" else state.bed_wanted_c
     return PrepareView(
-        head=head_of(run),
+        **so_far(run),
         sheet=sheet_of(state, field, figures=figures),
         cautions=cautions(run, "prepare"),
         checks=tuple(

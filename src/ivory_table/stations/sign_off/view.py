@@ -3,17 +3,15 @@
 from typing import Literal
 
 from ivory_table.core.offset import StoredChange, change, convention
-from ivory_table.core.value import Value
 from ivory_table.core.words import signed
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import RecordLine, record_lines
+from ivory_table.runs.standing import RecordLine, kept_when_signed, record_lines, station_lines
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 
 
-class SignOffView(Value):
-    head: RunHead
+class SignOffView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     step: Literal["open", "signed"]
@@ -25,6 +23,7 @@ class SignOffView(Value):
     note: str
 
 
+@kept_when_signed("sign_off")
 def view(run: OpenRun) -> SignOffView:
     state, setup = run.state, run.setup
     how = convention(setup.machine.convention)
@@ -35,12 +34,12 @@ def view(run: OpenRun) -> SignOffView:
     field = height_field(
         state, after_mesh=state.mesh_on, level_mm=None, tol_mm=state.tol_mm, against="the common height"
     )
-    head = head_of(run)
-    missing = [line.name for line in head.stations if line.state in ("open", "begun") and line.station != "sign_off"]
+    stations = station_lines(run)
+    missing = [line.name for line in stations if line.state in ("open", "begun") and line.station != "sign_off"]
     if state.readback_due:
         missing.append("Z offset readback")
     return SignOffView(
-        head=head,
+        **so_far(run),
         sheet=sheet_of(
             state,
             field,
@@ -53,7 +52,7 @@ def view(run: OpenRun) -> SignOffView:
         step="signed" if state.signed_off else "open",
         lines=record_lines(run),
         offset=offset,
-        skipped=tuple(line.name for line in head.stations if line.state == "skipped"),
+        skipped=tuple(line.name for line in stations if line.state == "skipped"),
         missing=tuple(missing),
         look_again="after any change of plate, nozzle, spring, probe or firmware; and when the first layer changes its look",
         note=state.note,

@@ -231,3 +231,15 @@ class CentreFelt(Row):
 
     def words(self, machine: Machine) -> str:
         return f"centre: {self.feel} at z {signed(self.z_mm, 3)}"
+
+
+class BackedOff(Row):
+    """Rough start: every spring fully compressed, then every knob backed off by the same number of turns, in pairs."""
+
+    kind: Literal["backed_off"] = "backed_off"
+    effect: ClassVar[Effect] = "moves_plate"
+    stations: ClassVar = ("prepare",)
+    turns: Annotated[float, Field(ge=0.5, le=12)]
+
+    def words(self, machine: Machine) -> str:
+        return f"springs compressed, knobs backed off {self.turns:g} turns"

@@ -10,8 +10,7 @@ from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.travel import preload_after
 from ivory_table.runs.lessons import FeelLesson, ScrewsLesson, SupportsLesson, teaches
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.prepare.entries import BackedOff
-from ivory_table.stations.tram.entries import SenseTried
+from ivory_table.stations.tram.entries import BackedOff, SenseTried
 
 from .state import Tram
 

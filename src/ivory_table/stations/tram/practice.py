@@ -9,8 +9,8 @@ from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.prepare.entries import BackedOff
 from ivory_table.stations.tram.entries import (
+    BackedOff,
     BeamRead,
     BeamTurned,
     CentreFelt,

@@ -14,8 +14,8 @@ from ivory_table.core.travel import backed_off
 from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
-from ivory_table.stations.prepare.entries import BackedOff
 from ivory_table.stations.tram.entries import (
+    BackedOff,
     BeamRead,
     BeamTurned,
     CentreFelt,
@@ -421,9 +421,10 @@ def _read_mm(what: ReadMm, run: RunState, entry: Entry) -> RunState:
     run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
     row, zero, sd, sign = reading_row(run, what)
     foretold, foretold_sd = run.belief.of(row[None, :])
-    belief = run.belief.read(row, zero + sign * what.value_mm, sd)
+    value = zero + sign * what.value_mm
     if what.screw is None:
-        return replace(run, belief=belief)
+        return run.read_place((what.x_mm, what.y_mm), what.instrument, row, value, sd)
+    belief = run.belief.read(row, value, sd)
     tram, j = Tram.of(run), run.setup.machine.screw(what.screw)
     expected = sign * (float(foretold[0]) - zero)
     reading = ScrewReading(entry.id, tram.rounds + 1, j, what.value_mm, expected, float(np.hypot(foretold_sd[0], sd)))

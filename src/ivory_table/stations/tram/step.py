@@ -6,7 +6,7 @@ from typing import Literal
 
 from ivory_table.core import advice
 from ivory_table.core.travel import RunsOut, runs_out
-from ivory_table.runs.run import OpenRun
+from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.tram.standing import beyond_knobs, sense_known, skirt_gap_mm, to_prove, to_read, trammed
@@ -54,6 +54,7 @@ class Now:
     reasons: tuple[str, ...] = ()
 
 
+@once_per_state
 def now_at(run: OpenRun) -> Now:
     """What is to be done next, without the drawing around it."""
     state, tram = run.state, Tram.of(run.state)

@@ -11,7 +11,7 @@ from ivory_table.core.words import many
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.head import RunHead, head_of
+from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, Spot, Turn, height_field, sheet_of
 from ivory_table.stations.tram.entries import Way
 from ivory_table.stations.tram.knobs import knob_marks
@@ -30,10 +30,9 @@ class GradeKey(Value):
     look: str
 
 
-class TramView(Value):
+class TramView(StationView):
     """One instruction, one number, one answer. Marks clockwise from above are positive."""
 
-    head: RunHead
     sheet: Sheet
     cautions: tuple[Caution, ...]
     way: Way
@@ -129,7 +128,7 @@ def view(run: OpenRun) -> TramView:
     )
     return TramView.model_validate(
         {
-            "head": head_of(run),
+            **so_far(run),
             "sheet": sheet_of(
                 state,
                 heights,

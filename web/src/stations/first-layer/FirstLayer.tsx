@@ -1,8 +1,10 @@
 /** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
+
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas, What } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
+import type { WithHead } from "../../api/run";
 import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
@@ -12,7 +14,7 @@ import { Section, Swatch } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { type SeenFrom, signed, turnWords, typedNumber } from "../../ui/words";
 
-type View = Schemas["FirstLayerView"];
+type View = WithHead<Schemas["FirstLayerView"]>;
 
 export function FirstLayer() {
   const runId = useRunId();
@@ -79,6 +81,7 @@ export function FirstLayer() {
     <Shell
       station="first_layer"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={keys}

@@ -1,8 +1,10 @@
 /** Mesh: point by point in mm, or a pasted grid; looked at on the sheet before it is kept. */
+
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
@@ -45,6 +47,7 @@ export function MeshStation() {
     <Shell
       station="mesh"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={keys}
@@ -122,7 +125,7 @@ export function MeshStation() {
 }
 
 /** One doubtful point of the kept mesh, measured again beside a neighbour: the mesh has a zero of its own day. */
-function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: KeepEntry; busy: boolean }) {
+function OnePointAgain({ view, keep, busy }: { view: WithHead<Schemas["MeshView"]>; keep: KeepEntry; busy: boolean }) {
   const columns = view.grid?.xs_mm.length ?? 0;
   const [point, setPoint] = useState("0");
   const [beside, setBeside] = useState("1");
@@ -192,7 +195,7 @@ function OnePointAgain({ view, keep, busy }: { view: Schemas["MeshView"]; keep: 
   );
 }
 
-function ReadPoint({ view, keep, busy }: { view: Schemas["MeshView"]; keep: KeepEntry; busy: boolean }) {
+function ReadPoint({ view, keep, busy }: { view: WithHead<Schemas["MeshView"]>; keep: KeepEntry; busy: boolean }) {
   const [text, setText] = useState("");
   const [wrong, setWrong] = useState<string | null>(null);
   useEffect(() => setText(""), [view.next_column, view.next_row]);
@@ -245,7 +248,7 @@ function ChooseMesh({
   busy,
 }: {
   runId: string;
-  view: Schemas["MeshView"];
+  view: WithHead<Schemas["MeshView"]>;
   plan: (points: number, ownsZero: boolean) => void;
   onPreview: (shown: Schemas["Shown"]) => void;
   skip: () => void;

@@ -1,8 +1,10 @@
 /** Z offset: the next height to try, the feel there; then the value, the line to send, and reading it back. */
+
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api, type Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
@@ -12,7 +14,7 @@ import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
 
-type View = Schemas["OffsetView"];
+type View = WithHead<Schemas["OffsetView"]>;
 
 export function Offset() {
   const runId = useRunId();
@@ -75,6 +77,7 @@ export function Offset() {
     <Shell
       station="offset"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={keys}

@@ -1,7 +1,9 @@
 /** Prepare: one check after another, what changed, the heat and since when it is held, and how the plate moves as it warms. */
+
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { type KeepEntry, useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { WhereLine } from "../../app/WhereLine";
@@ -10,7 +12,7 @@ import { Button, Choice, Eyebrow, Field, Panel } from "../../ui/controls";
 import { clock, typedNumber } from "../../ui/words";
 import { Thermal } from "./Thermal";
 
-type View = Schemas["PrepareView"];
+type View = WithHead<Schemas["PrepareView"]>;
 
 const SCHOOLS = [
   { value: "hot", text: "Hot: at print temperature, held" },
@@ -45,6 +47,7 @@ export function Prepare() {
     <Shell
       station="prepare"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={[

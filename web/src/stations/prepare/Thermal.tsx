@@ -3,11 +3,11 @@ import { scaleLinear } from "d3-scale";
 import { line } from "d3-shape";
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { KeepEntry } from "../../api/run";
+import type { KeepEntry, WithHead } from "../../api/run";
 import { Button, Choice, Field } from "../../ui/controls";
 import { signed, typedMm, typedNumber } from "../../ui/words";
 
-type View = Schemas["PrepareView"];
+type View = WithHead<Schemas["PrepareView"]>;
 
 export function Thermal({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean }) {
   const { thermal } = view;

@@ -1,7 +1,9 @@
 /** Sign off: what was found and left, the run as files, and the last word. */
+
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { useActs, useStation } from "../../api/run";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
 import { Sheet } from "../../sheet/Sheet";
@@ -22,6 +24,7 @@ export function SignOff() {
     <Shell
       station="sign_off"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={view.step === "open" ? [{ keys: ["Enter"], cap: "Enter", does: "sign off", run: sign }] : []}
@@ -81,7 +84,7 @@ export function SignOff() {
   );
 }
 
-export function Found({ view }: { view: Schemas["SignOffView"] }) {
+export function Found({ view }: { view: WithHead<Schemas["SignOffView"]> }) {
   if (!view.lines.length) return <p>Nothing was measured or set in this run yet.</p>;
   return (
     <table className="w-full text-sm">

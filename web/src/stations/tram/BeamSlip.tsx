@@ -1,11 +1,11 @@
 /** Two Z drives: read left and right, turn the right drive, until the beam is level. */
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { Acts, KeepEntry } from "../../api/run";
+import type { Acts, KeepEntry, WithHead } from "../../api/run";
 import { Button, Field } from "../../ui/controls";
 import { typedMm } from "../../ui/words";
 
-export function BeamSlip({ view, acts, keep }: { view: Schemas["TramView"]; acts: Acts; keep: KeepEntry }) {
+export function BeamSlip({ view, acts, keep }: { view: WithHead<Schemas["TramView"]>; acts: Acts; keep: KeepEntry }) {
   const [left, setLeft] = useState("");
   const [right, setRight] = useState("");
   const [wrong, setWrong] = useState<{ left?: string; right?: string }>({});

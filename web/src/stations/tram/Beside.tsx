@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
-import type { Acts } from "../../api/run";
+import type { Acts, WithHead } from "../../api/run";
 import { Choice, Field, Wrong } from "../../ui/controls";
 import { type SeenFrom, typedNumber } from "../../ui/words";
 import { Noted } from "./Noted";
@@ -13,7 +13,7 @@ const LINK = "flex min-h-11 items-center rounded-[4px] border border-hairline px
 
 interface Props {
   runId: string;
-  view: Schemas["TramView"];
+  view: WithHead<Schemas["TramView"]>;
   from: SeenFrom;
   acts: Acts;
 }

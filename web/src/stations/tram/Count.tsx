@@ -1,12 +1,12 @@
 /** Turned until it drags and counted; or the drag does not come. */
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { KeepEntry } from "../../api/run";
+import type { KeepEntry, WithHead } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Button, Eyebrow, Field, Panel } from "../../ui/controls";
 import { fraction, type SeenFrom, turnWords, typedNumber, way } from "../../ui/words";
 
-type View = Schemas["TramView"];
+type View = WithHead<Schemas["TramView"]>;
 export const stopOf = (view: View) => `${view.step} ${view.screw} ${view.stop}`;
 
 export interface Count {

@@ -1,11 +1,11 @@
 /** A reading in mm at a screw. */
 import { useEffect, useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { Acts, KeepEntry } from "../../api/run";
+import type { Acts, KeepEntry, WithHead } from "../../api/run";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
 import { typedMm } from "../../ui/words";
 
-type View = Schemas["TramView"];
+type View = WithHead<Schemas["TramView"]>;
 
 export function ReadSlip({ view, acts, keep }: { view: View; acts: Acts; keep: KeepEntry }) {
   const [text, setText] = useState("");

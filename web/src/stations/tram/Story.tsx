@@ -1,9 +1,11 @@
 /** The story of the rounds: what was foretold and found, and any of it taken back. */
+
 import type { Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { Button } from "../../ui/controls";
 import { fraction, type SeenFrom, signed, turnWords, way } from "../../ui/words";
 
-type View = Schemas["TramView"];
+type View = WithHead<Schemas["TramView"]>;
 type StopLine = View["stops"][number];
 
 interface StoryProps {

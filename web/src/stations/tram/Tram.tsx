@@ -1,7 +1,9 @@
 /** Tram: one instruction, one number, one answer. */
+
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
+import type { WithHead } from "../../api/run";
 import { type Acts, type KeepEntry, useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
@@ -16,7 +18,7 @@ import { ReadSlip } from "./Read";
 import { Story } from "./Story";
 import { OtherTurn, RunsOut, TurnMade } from "./Turned";
 
-type View = Schemas["TramView"];
+type View = WithHead<Schemas["TramView"]>;
 const WAYS = [
   { value: "counting", text: "Turn until it drags, count the marks" },
   { value: "read_all", text: "Readings in mm: read all, turn all" },
@@ -126,6 +128,7 @@ export function Tram() {
     <Shell
       station="tram"
       head={view.head}
+      last={view.last}
       cautions={view.cautions}
       acts={acts}
       keys={keys}
@@ -198,13 +201,12 @@ export function Tram() {
 
 function keepFeel(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: KeepEntry) {
   const at = view.sheet.spots[0];
-  if (feel && at)
-    keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: view.centre_z_mm, feel, screw: null, sure: false });
+  if (feel && at) keep({ kind: "centre_felt", z_mm: view.centre_z_mm, feel, sure: false });
 }
 
 function keepFelt(view: View, feel: (typeof FEELS)[number]["feel"] | undefined, keep: KeepEntry) {
   const at = view.head.machine.screws.find((s) => s.name === view.screw);
-  if (feel && at) keep({ kind: "felt", x_mm: at.x_mm, y_mm: at.y_mm, z_mm: 0, feel, screw: at.name, sure: false });
+  if (feel && at) keep({ kind: "screw_felt", screw: at.name, z_mm: 0, feel, sure: false });
 }
 
 interface SlipProps {

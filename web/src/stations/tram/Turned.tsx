@@ -1,11 +1,11 @@
 /** A turn to be made: what it would run into, and how it was made. */
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import type { Acts, KeepEntry } from "../../api/run";
+import type { Acts, KeepEntry, WithHead } from "../../api/run";
 import { Button, Field, Panel } from "../../ui/controls";
 import { type SeenFrom, turnWords, typedNumber, way } from "../../ui/words";
 
-type View = Schemas["TramView"];
+type View = WithHead<Schemas["TramView"]>;
 interface TurnMadeProps {
   view: View;
   from: SeenFrom;

@@ -1,0 +1,117 @@
+"""What every kind of row declares of itself is what it does."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from ivory_table.core.setup import RunSetup
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.entry import Entry
+from ivory_table.runs.lessons import lessons
+from ivory_table.runs.row import Row
+from ivory_table.runs.state import RunState
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
+from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
+from tests.conftest import NOON, after
+from tests.runs.test_frozen import NEWEST, RELEASED, entry_of, station_of
+from tests.stations.test_run import keep, practise, start
+
+HERON = RunSetup.model_validate(NEWEST["setup"])
+EXAMPLES: dict[str, Row] = {body["kind"]: entry_of(body, station_of(body)).what for body in NEWEST["rows"]}
+EXAMPLES |= {
+    "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
+    "centre_felt": CentreFelt(z_mm=0.0, feel="brush"),
+}
+PROOF = EXAMPLES["proof_started"]
+assert isinstance(PROOF, ProofStarted)
+SURVEY = EXAMPLES["mesh_kept"]
+assert isinstance(SURVEY, MeshKept)
+
+
+def ready_for(kind: str) -> RunState:
+    """A run in which any row can be kept: trammed, with a mesh, and a proof of which one zone is judged."""
+    counts = [Counted(screw=s.name, marks=m) for s, m in zip(HERON.machine.screws, (2, -1, 1, 0), strict=True)]
+    begun = [MeshPlanned(columns=3, rows=3, owns_zero=True)] if kind in ("mesh_point", "mesh_base") else []
+    rows = [*counts, SURVEY, PROOF, Judged(zone=0, grade="parted"), *begun]
+    return after(RunState.start(HERON), *rows)
+
+
+def row(what: Row) -> Entry:
+    return Entry(id="it", seq=99, at=NOON, by="mk", source="hand", station=what.stations[0], what=what)
+
+
+def test_every_kind_has_an_example() -> None:
+    assert set(EXAMPLES) == set(Row.kinds), "Give the new kind an example, and freeze it with the next version."
+    assert RELEASED
+
+
+@pytest.mark.parametrize("kind", sorted(EXAMPLES))
+def test_a_row_does_what_it_declares(kind: str) -> None:
+    what, before = EXAMPLES[kind], ready_for(kind)
+    assert before.open_proof is not None
+    now = before.apply(row(what))
+    same = all(np.array_equal(a, b) for a, b in zip(before.belief.collapsed, now.belief.collapsed, strict=True))
+    if not same:
+        assert what.effect != "none", f"{kind} tells of the plate and does not say so"
+    if what.effect in ("moves_plate", "moves_nozzle"):
+        assert now.open_proof is None, f"{kind} moves, and the proof before it can still be judged"
+        # Its marks were learnt before it: whatever is known after it, they are in it.
+        learnt = replace(before.with_marks(), configuration=before.configuration + 1)
+        assert not np.array_equal(learnt.belief.collapsed[0], before.belief.collapsed[0])
+        told_first = learnt.apply(row(what)).belief.collapsed
+        for a, b in zip(told_first, now.belief.collapsed, strict=True):
+            assert a == pytest.approx(b, abs=1e-12)
+    elif what.effect == "prints":
+        assert now.open_proof is not before.open_proof
+    else:
+        assert now.open_proof is not None, f"{kind} moves nothing, and ends the judging"
+    assert what.moves == (what.effect in ("moves_plate", "moves_nozzle", "nudges"))
+
+
+@pytest.mark.parametrize("kind", sorted(set(EXAMPLES) - {"taken_back", "beam_read", "beam_turned"}))
+def test_what_is_taken_back_is_gone_everywhere(kind: str, desk) -> None:
+    start(desk, "heron")
+    practise(desk, "tram", times=3)
+    if kind in ("mesh_point", "mesh_base"):
+        keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+    if kind in ("mesh_point_again", "mesh_used"):
+        keep(desk, "mesh", SURVEY)
+    if kind in ("judged", "zone_cleaned", "proof_ended", "nudge_merged"):
+        keep(desk, "first_layer", PROOF)
+    before = desk.open("run")
+    machine, person = desk.workshop.machine("heron"), desk.workshop.person_by("mk")
+    taught = lessons(before)
+    what = EXAMPLES[kind]
+    if kind in ("counted", "walked", "read_mm"):
+        what = what.model_copy(update={"sure": True})
+    run = keep(desk, what.stations[0], what)
+    run = keep(desk, what.stations[0], EXAMPLES["taken_back"].model_copy(update={"entry_id": run.entries[-1].id}))
+    for a, b in zip(before.state.belief.collapsed, run.state.belief.collapsed, strict=True):
+        assert a == pytest.approx(b, abs=1e-12)
+    assert lessons(run) == taught
+    assert desk.workshop.machine("heron") == machine
+    known = desk.workshop.person_by("mk")
+    assert (known.feels, known.eye) == ((), None) if person is None and known else known == person
+    summary = desk.workshop.summary("run")
+    assert summary is not None
+    assert [s.figure for s in summary.stations]
+
+
+def test_reading_between_two_judged_zones_does_not_stop_the_judging() -> None:
+    """And the marks weigh the same whether the reading came before them, between them or after them."""
+    state = after(RunState.start(HERON), *[Counted(screw=s.name, marks=0) for s in HERON.machine.screws])
+    dial = ReadMm(x_mm=122, y_mm=118, instrument="feelers", value_mm=0.03)
+    first, second = Judged(zone=0, grade="parted"), Judged(zone=4, grade="sound")
+    orders = ([dial, PROOF, first, second], [PROOF, first, dial, second], [PROOF, first, second, dial])
+    ends = [after(state, *rows).with_marks().belief.collapsed for rows in orders]
+    for mean, cov in ends[1:]:
+        assert mean == pytest.approx(ends[0][0], abs=2e-3)
+        assert np.sqrt(np.diag(cov)) == pytest.approx(np.sqrt(np.diag(ends[0][1])), rel=0.05, abs=1e-3)
+
+
+def test_a_row_is_refused_where_its_station_is_not(desk) -> None:
+    start(desk, "heron")
+    with pytest.raises(Refused, match="Prepare does not take that kind of row"):
+        keep(desk, "prepare", Counted(screw="front left", marks=1))
