@@ -1,4 +1,4 @@
-"""Row every test works with: the workshop of the demo, on a real file."""
+"""What every test works with: the workshop of the demo, on a real file."""
 
 import os
 import socket

@@ -95,6 +95,8 @@ def _app(data: Path, *, furnished: bool) -> FastAPI:
         furnish(workshop)
     doors, manners = Doors(data / "practice"), Manners(data / "manners")
     desk = Desk(workshop, doors.hands_for, manners.get)
+    workshop.forget_unreadable()
+    threading.Thread(target=desk.catch_up, name="catch-up", daemon=True).start()
     return create_app(desk, lines=Lines(desk, manners, doors, data / "lines"))
 
 

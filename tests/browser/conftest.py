@@ -92,7 +92,7 @@ def keeping(page: Page) -> Iterator[None]:
 
 def ready(page: Page) -> None:
     """Wait until the step at hand can be answered: it may be drawn an instant before."""
-    expect(page.get_by_role("region", name="Row to do now")).to_have_attribute("aria-busy", "false")
+    expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
 
 
 def start_run(page: Page, machine: str, initials: str = "mk") -> str:

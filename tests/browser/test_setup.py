@@ -184,7 +184,7 @@ def test_what_was_noted_on_a_walk_is_typed_in_at_once(desk_page: Page) -> None:
     page.goto(f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("button", name="walk file").click()
-    noted = page.get_by_role("region", name="Row you noted")
+    noted = page.get_by_role("region", name="What you noted")
     keep = noted.get_by_role("button", name="Keep what was noted")
     keep.click()
     expect(noted.get_by_text("Type at least one count")).to_be_visible()

@@ -321,7 +321,7 @@ def test_a_phone_shows_the_sheet_above_and_the_slip_below(browser: Browser, addr
     page.goto(address)
     run = start_run(page, "Heron")
     page.goto(f"{run}/{station}")
-    sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="Row to do now")
+    sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="What to do now")
     slip.wait_for()
     assert sheet.bounding_box()["y"] < slip.bounding_box()["y"]
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
@@ -516,7 +516,7 @@ def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits
         held.pop().continue_()
     expect(page.get_by_text("bed 80°")).to_be_visible()
     expect(page.get_by_label("Tram the plate")).to_have_value("warm")
-    expect(page.get_by_role("region", name="Row to do now").get_by_text("1 of 7")).to_be_visible()
+    expect(page.get_by_role("region", name="What to do now").get_by_text("1 of 7")).to_be_visible()
     assert page.locator("[data-seq]").get_attribute("data-seq") == "3"
 
 

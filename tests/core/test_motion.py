@@ -1,4 +1,4 @@
-"""Row may be told to a machine: lift first, stay on the plate, come down from above, hold the heat."""
+"""What may be told to a machine: lift first, stay on the plate, come down from above, hold the heat."""
 
 import numpy as np
 import pytest

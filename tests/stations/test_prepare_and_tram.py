@@ -84,7 +84,7 @@ def test_a_knob_is_told_in_its_own_marks(desk: Desk) -> None:
     assert row.what.words(below) == "front left: 1 turn 2/48 clockwise (from below) to the drag"
 
 
-# Row changed
+# What changed
 
 
 def test_a_machine_in_use_is_asked_for_no_rough_start_and_a_new_one_is(desk: Desk) -> None:

@@ -1,5 +1,6 @@
 """Where runs are opened, kept and replayed. Every station works through this one desk."""
 
+import logging
 from collections import OrderedDict
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -29,7 +30,7 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import signed_pages
 from ivory_table.runs.state import RunState
-from ivory_table.runs.summary import Summary, summary_of
+from ivory_table.runs.summary import MeshLeft, mesh_left, summary_of, summary_of_unreadable
 from ivory_table.store.workshop import MOVED_ON, Clash, Workshop
 
 
@@ -136,7 +137,7 @@ class Desk:
         run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
         with self.workshop.writing():
             self.workshop.start_run(setup)
-            self.workshop.keep_summary(setup.id, summary_of(run), {})
+            self.workshop.keep_summary(summary_of(run), mesh_left(run), {})
             keep_lessons(self.workshop, setup, lessons(run))
         return setup
 
@@ -144,21 +145,35 @@ class Desk:
         """The mesh that the machine's last run left it with, for this plate, and whether it follows it."""
         if before is None or before.plate_id != plate_id:
             return None, False
-        last = self.summary(before.id)
-        return (last.mesh, last.mesh_on) if last is not None else (None, False)
+        last = self.workshop.mesh_left(before.id)
+        if last is None and self.catch_up(most=1):
+            last = self.workshop.mesh_left(before.id)
+        return (last.survey, last.on) if last is not None else (None, False)
 
-    def summary(self, run_id: str) -> Summary | None:
-        """A run's figures as they were kept; made now where another version kept none. None where it cannot be read."""
-        found = self.workshop.summary(run_id)
-        if found is not None:
-            return found
-        try:
-            run = self.open(run_id)
-            made = summary_of(run)
-        except ValueError:
-            return None
-        self.workshop.keep_summary(run_id, made, signed_pages(run) if run.state.signed_off else {})
-        return made
+    def catch_up(self, most: int | None = None) -> int:
+        """Make the summaries of runs that have none by this version, newest first; how many were made.
+
+        Runs kept by an earlier version are read once, beside the serving. One that cannot be read says so, and takes no
+        other with it.
+        """
+        missing = self.workshop.without_summary(most)
+        for run_id in missing:
+            try:
+                run = self.open(run_id)
+                summary, pages = summary_of(run), signed_pages(run) if run.state.signed_off else {}
+            except Exception as wrong:
+                if not isinstance(wrong, ValueError):
+                    logging.getLogger("ivory_table").exception("run %s", run_id)
+                self._keep_unreadable(run_id)
+                continue
+            with self.workshop.writing():
+                self.workshop.keep_summary(summary, mesh_left(run), pages)
+        return len(missing)
+
+    def _keep_unreadable(self, run_id: str) -> None:
+        with suppress(ValueError):  # its set-up cannot be read either: nothing can be said of it
+            setup = self.workshop.run(run_id)
+            self.workshop.keep_summary(summary_of_unreadable(setup), MeshLeft(survey=None, on=False), {})
 
     def _own_lock(self, run_id: str) -> "RunLock":
         with self._lock:
@@ -226,12 +241,12 @@ class Desk:
                 after = self._with(run, (entry,))
             except ValueError as wrong:
                 raise Refused("not_possible", str(wrong), "what") from None
-            taught, summary = lessons(after), summary_of(after)
+            taught, summary, left = lessons(after), summary_of(after), mesh_left(after)
             pages = signed_pages(after) if after.state.signed_off else {}
             try:
                 with self.workshop.writing():
                     self.workshop.keep(run_id, entry)
-                    self.workshop.keep_summary(run_id, summary, pages)
+                    self.workshop.keep_summary(summary, left, pages)
                     if taught != lessons(run):
                         keep_lessons(self.workshop, run.setup, taught)
             except IntegrityError:

@@ -3,7 +3,8 @@
 from pydantic import AwareDatetime
 
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.value import StoredMm, Value
+from ivory_table.core.setup import RunSetup
+from ivory_table.core.value import Id, StoredMm, Value
 
 from .run import OpenRun
 from .standing import RecordLine, StationLine, record_lines, station_lines
@@ -17,6 +18,14 @@ class Summary(Value):
 
     maths: int = MATHS
     seq: int
+    run_id: Id
+    machine_id: Id
+    machine_name: str
+    plate_id: Id
+    plate_name: str
+    filament_name: str
+    initials: str
+    started_at: AwareDatetime
     last_at: AwareDatetime
     words: str
     signed_off: bool
@@ -29,14 +38,18 @@ class Summary(Value):
     stored_mm: StoredMm
     #: Of the newest proof: zones graded sound, and zones printed; None where nothing was printed.
     zones_sound: tuple[int, int] | None
-    #: The mesh the machine follows when the run is left, and whether it is switched on.
-    mesh: MeshSurvey | None
-    mesh_on: bool
+
+
+class MeshLeft(Value):
+    """The mesh the machine follows when a run is left, and whether it is switched on."""
+
+    survey: MeshSurvey | None
+    on: bool
 
 
 def summary_of(run: OpenRun) -> Summary:
     """The figures of a run as it stands."""
-    state, stations = run.state, station_lines(run)
+    state, setup, stations = run.state, run.setup, station_lines(run)
     words = "started, nothing kept yet"
     if state.signed_off:
         words = "signed off"
@@ -48,6 +61,14 @@ def summary_of(run: OpenRun) -> Summary:
     sound = sum(1 for m in proof.marks.values() if m.grade == "sound") if proof else 0
     return Summary(
         seq=run.seq,
+        run_id=setup.id,
+        machine_id=setup.machine.id,
+        machine_name=setup.machine.name,
+        plate_id=setup.plate_id,
+        plate_name=setup.plate.name,
+        filament_name=setup.filament.name,
+        initials=setup.initials,
+        started_at=setup.started_at,
         last_at=run.entries[-1].at if run.entries else run.setup.started_at,
         words=words,
         signed_off=state.signed_off,
@@ -57,6 +78,34 @@ def summary_of(run: OpenRun) -> Summary:
         centre_mm=(float(height[0]), float(sd[0])),
         stored_mm=state.stored_mm,
         zones_sound=(sound, len(proof.plan.zones)) if proof else None,
-        mesh=state.mesh,
-        mesh_on=state.mesh_on,
     )
+
+
+def summary_of_unreadable(setup: RunSetup) -> Summary:
+    """What is shown of a run whose rows this version cannot read: that it is there."""
+    return Summary(
+        maths=0,
+        seq=0,
+        run_id=setup.id,
+        machine_id=setup.machine.id,
+        machine_name=setup.machine.name,
+        plate_id=setup.plate_id,
+        plate_name=setup.plate.name,
+        filament_name=setup.filament.name,
+        initials=setup.initials,
+        started_at=setup.started_at,
+        last_at=setup.started_at,
+        words="cannot be read by this version",
+        signed_off=True,
+        stations=(),
+        record=(),
+        spread_mm=None,
+        centre_mm=(0.0, 0.0),
+        stored_mm=0.0,
+        zones_sound=None,
+    )
+
+
+def mesh_left(run: OpenRun) -> MeshLeft:
+    """What the next run of this machine and plate begins with."""
+    return MeshLeft(survey=run.state.mesh, on=run.state.mesh_on)

@@ -1,6 +1,6 @@
 """The tables. Values of the trade are kept whole, as the JSON of their core model."""
 
-from peewee import CharField, CompositeKey, DatabaseProxy, ForeignKeyField, IntegerField, Model, TextField
+from peewee import BooleanField, CharField, CompositeKey, DatabaseProxy, ForeignKeyField, IntegerField, Model, TextField
 
 database = DatabaseProxy()
 
@@ -122,13 +122,18 @@ class LessonRow(_Row):
 
 
 class SummaryRow(_Row):
-    """A run in a few figures, written with every row that is kept."""
+    """A run in a few figures, and the mesh it leaves behind; written with every row that is kept."""
 
     run = ForeignKeyField(RunRow, column_name="run_id", primary_key=True, on_delete="RESTRICT")
+    machine_id = CharField(max_length=64)
+    started_at = CharField(max_length=40, index=True)
+    signed_off = BooleanField()
     body = TextField()
+    mesh = TextField()
 
     class Meta:
         table_name = "summary"
+        indexes = ((("machine_id", "started_at"), False),)
 
 
 class PageRow(_Row):

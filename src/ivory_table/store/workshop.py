@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 from uuid import uuid4
 
-from peewee import JOIN, SqliteDatabase
+from peewee import JOIN, SqliteDatabase, fn
 from peewee_migrate import Router
 from pydantic import BaseModel, ValidationError
 
@@ -19,7 +19,7 @@ from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.lessons import Lessons, entered_anew
-from ivory_table.runs.summary import Summary
+from ivory_table.runs.summary import MeshLeft, Summary
 
 from .tables import (
     EntryRow,
@@ -247,39 +247,62 @@ class Workshop:
             query = query.where(LessonRow.initials == initials)
         return tuple(Lessons.model_validate_json(body) for (body,) in query.tuples())
 
-    def keep_summary(self, run_id: str, summary: Summary, pages: dict[str, str]) -> None:
-        """Keep a run's figures, and its pages as they are shown once it is signed off; none while it is not."""
-        SummaryRow.replace(run=run_id, body=_json(summary)).execute()
+    def keep_summary(self, summary: Summary, left: MeshLeft, pages: dict[str, str]) -> None:
+        """Keep a run's figures, the mesh it leaves, and its pages as shown once it is signed off; none while it is not."""
+        SummaryRow.replace(
+            run=summary.run_id,
+            machine_id=summary.machine_id,
+            started_at=summary.started_at.isoformat(),
+            signed_off=summary.signed_off,
+            body=_json(summary),
+            mesh=_json(left),
+        ).execute()
         if not pages:
-            PageRow.delete().where(PageRow.run == run_id).execute()
+            PageRow.delete().where(PageRow.run == summary.run_id).execute()
         for name, body in pages.items():
-            PageRow.replace(run=run_id, name=name, body=body).execute()
+            PageRow.replace(run=summary.run_id, name=name, body=body).execute()
 
     def summary(self, run_id: str) -> Summary | None:
         row = SummaryRow.get_or_none(SummaryRow.run == run_id)
         return None if row is None else _summary(row.body)
+
+    def mesh_left(self, run_id: str) -> MeshLeft | None:
+        """The mesh that a run left its machine with."""
+        row = SummaryRow.get_or_none(SummaryRow.run == run_id)
+        return None if row is None else MeshLeft.model_validate_json(row.mesh)
 
     def page(self, run_id: str, name: str) -> str | None:
         """A page of a signed-off run as it was shown then, as JSON."""
         row = PageRow.get_or_none((PageRow.run == run_id) & (PageRow.name == name))
         return None if row is None else str(row.body)
 
-    def without_summary(self) -> tuple[str, ...]:
-        """Runs that were kept before summaries were, newest first."""
+    def without_summary(self, most: int | None = None) -> tuple[str, ...]:
+        """Runs that have no figures yet, newest first: kept before figures were, or not readable by the version before."""
         query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
-        return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).tuples())
+        return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).limit(most).tuples())
 
-    def recent(self, machine_id: str | None = None, most: int = 12) -> tuple[tuple[RunSetup, Summary | None], ...]:
-        """The newest runs with their figures, newest first."""
-        query = RunRow.select(RunRow.setup, SummaryRow.body).join(SummaryRow, JOIN.LEFT_OUTER)
+    def forget_unreadable(self) -> None:
+        """Runs that an earlier version could not read are looked at once more."""
+        SummaryRow.delete().where(fn.json_extract(SummaryRow.body, "$.maths") == 0).execute()
+
+    def summaries(self, machine_id: str | None = None, most: int = 12) -> tuple[Summary, ...]:
+        """The figures of the newest runs, newest first."""
+        query = SummaryRow.select(SummaryRow.body)
         if machine_id is not None:
-            query = query.where(RunRow.machine_id == machine_id)
-        found = []
-        for setup, body in query.order_by(RunRow.started_at.desc()).limit(most).tuples():
-            # One that another version wrote and this one cannot read takes no other with it.
-            with suppress(ValidationError):
-                found.append((RunSetup.model_validate_json(setup), _summary(body) if body else None))
-        return tuple(found)
+            query = query.where(SummaryRow.machine_id == machine_id)
+        found = query.order_by(SummaryRow.started_at.desc()).limit(most).tuples()
+        return tuple(summary for (body,) in found if (summary := _summary(body)) is not None)
+
+    def newest_of_each(self, *, unfinished: bool = False) -> dict[str, Summary]:
+        """Of every machine the figures of its newest run, or of its newest run that is not signed off."""
+        among = SummaryRow.select(SummaryRow.machine_id, fn.MAX(SummaryRow.started_at).alias("newest"))
+        if unfinished:
+            among = among.where(~SummaryRow.signed_off)
+        among = among.group_by(SummaryRow.machine_id)
+        at = (SummaryRow.machine_id == among.c.machine_id) & (SummaryRow.started_at == among.c.newest)
+        bodies = SummaryRow.select(SummaryRow.body).join(among, on=at).tuples()
+        found = (_summary(body) for (body,) in bodies)
+        return {summary.machine_id: summary for summary in found if summary is not None}
 
     # Runs
 

@@ -66,9 +66,10 @@ def _centre_felt(what: CentreFelt, run: OpenRun, source: Source) -> None:
 def _readings_disagree(what: ReadMm, earlier: Row, clock: str, run: OpenRun) -> str:
     if not isinstance(earlier, ReadMm):
         return ""
-    same = (earlier.x_mm, earlier.y_mm, earlier.instrument) == (what.x_mm, what.y_mm, what.instrument)
+    if (earlier.x_mm, earlier.y_mm, earlier.instrument) != (what.x_mm, what.y_mm, what.instrument):
+        return ""
     _, _, sd, _ = reading_row(run.state, what)
-    if not same or abs(earlier.value_mm - what.value_mm) <= 5 * 2**0.5 * sd:
+    if abs(earlier.value_mm - what.value_mm) <= 5 * 2**0.5 * sd:
         return ""
     name = what.screw or f"({what.x_mm:g}, {what.y_mm:g})"
     words = f"{name} cannot read {what.value_mm:+.3f} mm now and {earlier.value_mm:+.3f} mm at {clock}."

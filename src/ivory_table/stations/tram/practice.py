@@ -1,4 +1,4 @@
-"""Row a practice machine answers at the tram, and what a turn does to it."""
+"""What a practice machine answers at the tram, and what a turn does to it."""
 
 from typing import Literal
 

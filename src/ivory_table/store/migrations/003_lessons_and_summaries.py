@@ -27,7 +27,10 @@ def migrate(migrator: Any, database: Database, **_: Any) -> None:
         "CREATE INDEX lesson_machine ON lesson (machine_id, plate_id)",
         "CREATE INDEX lesson_initials ON lesson (initials)",
         "CREATE TABLE summary (run_id VARCHAR(64) PRIMARY KEY NOT NULL REFERENCES run (id) ON DELETE RESTRICT,"
-        " body TEXT NOT NULL)",
+        " machine_id VARCHAR(64) NOT NULL, started_at VARCHAR(40) NOT NULL, signed_off INTEGER NOT NULL,"
+        " body TEXT NOT NULL, mesh TEXT NOT NULL)",
+        "CREATE INDEX summary_machine_started ON summary (machine_id, started_at)",
+        "CREATE INDEX summary_started ON summary (started_at)",
         "CREATE TABLE page (run_id VARCHAR(64) NOT NULL REFERENCES run (id) ON DELETE RESTRICT,"
         " name VARCHAR(40) NOT NULL, body TEXT NOT NULL, PRIMARY KEY (run_id, name))",
         "CREATE INDEX run_machine_started ON run (machine_id, started_at)",
