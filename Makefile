@@ -50,7 +50,7 @@ check: .installed-dev .installed-web
 	$(BIN)/lint-imports --no-cache
 	$(BIN)/ivory-table openapi .openapi-now.json && diff -q .openapi-now.json docs/openapi.json && rm .openapi-now.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o .schema-now.ts >/dev/null && diff -q .schema-now.ts src/api/schema.d.ts && rm .schema-now.ts
-	cd web && npx tsc --noEmit && npx biome check src
+	cd web && npx tsc --noEmit && npx biome check src && npx vitest run
 
 test: check src/ivory_table/web/index.html .installed-browser
 	$(BIN)/pytest -q -n 2 tests

@@ -11,6 +11,7 @@ from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.laying import Writer, ascii_only, moving_time_s, seconds_by_line
+from ivory_table.core.manner import shipped
 from tests.conftest import setup_for
 
 
@@ -41,7 +42,7 @@ def test_further_takes_longer_and_faster_takes_less(length: float, speed: float,
 def drawn(relative: bool) -> Writer:
     s = setup_for("heron")
     machine = s.machine.model_copy(update={"relative_extrusion": relative})
-    out = Writer(machine, s.filament, Bead(0.42, 0.2))
+    out = Writer(machine, s.filament, Bead(0.42, 0.2), shipped("harbour"))
     out.say("G21", "G90", "M83" if relative else "M82", "G92 E0")
     out.path([(20, 20), (120, 20), (120, 60)], 0.2)
     out.path([(30, 30), (30, 80)], 0.2)

@@ -25,6 +25,7 @@ def rows() -> dict:
     return {row["truth"]: row for row in made["rows"]}
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("truth", "bar"), [(1.0, 8.2), (0.4, 10.2), ("elastic", 10.5)])
 def test_counting_ends_soon_and_rightly_and_beats_the_ring(rows: dict, truth: float | str, bar: float) -> None:
     counting = rows[truth]["counting, new"]
@@ -34,12 +35,14 @@ def test_counting_ends_soon_and_rightly_and_beats_the_ring(rows: dict, truth: fl
     assert counting["capped"] == 0
 
 
+@pytest.mark.slow
 def test_a_known_machine_needs_less_than_a_new_one(rows: dict) -> None:
     for way in ("counting", "read all"):
         known, new = (np.mean([row[f"{way}, {which}"]["mean"] for row in rows.values()]) for which in ("known", "new"))
         assert known < new
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("truth", [1.0, 0.4, "elastic"])
 def test_reading_all_takes_two_rounds_and_less_on_a_known_machine(rows: dict, truth: float | str) -> None:
     assert rows[truth]["read all, new"]["mean"] <= 2.4
@@ -47,11 +50,13 @@ def test_reading_all_takes_two_rounds_and_less_on_a_known_machine(rows: dict, tr
     assert rows[truth]["read all, new"]["truly_within"] >= 0.85
 
 
+@pytest.mark.slow
 def test_what_is_stated_mostly_holds(rows: dict) -> None:
     shares = [row[k]["heights_held"] for row in rows.values() for k in ("counting, new", "read all, new")]
     assert 0.82 <= float(np.mean(shares)) <= 0.98
 
 
+@pytest.mark.slow
 def test_a_reversed_knob_is_found_where_it_shows(rows: dict) -> None:
     seen = sum(row["reversed"]["seen"] for row in rows.values())
     found = sum(row["reversed"]["seen"] * row["reversed"]["found_at_once"] for row in rows.values())

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.laying import check_program
+from ivory_table.core.manner import shipped
 from ivory_table.core.plate import KeepOut
 from ivory_table.core.proof import plan, program, zones_on
 from tests.conftest import setup_for
@@ -55,6 +56,40 @@ def test_the_order_is_heat_home_mesh_wait_print_lift(machine: str) -> None:
     assert names[-1] == "M84"
     lifted = read_program(text).moves[-1]
     assert lifted.end[2] >= 20
+
+
+def test_what_heats_waits_homes_and_blows_is_in_the_machine_s_own_words() -> None:
+    """Another manner's lines stand where the shipped one's stood, and none of those is left."""
+    s = setup_for("heron")
+    own = shipped("harbour")
+    words = {
+        "home": "G280",
+        "heat_bed": "M1140 B{celsius:.1f}",
+        "heat_tip": "M1104 T{celsius:.1f}",
+        "heat_bed_wait": "M1190 B{celsius:.1f}",
+        "heat_tip_wait": "M1109 T{celsius:.1f}",
+        "dwell": "G40 S{seconds:.0f}",
+        "fan": "M1106 S{share:.0f}",
+        "motors_off": "M1840",
+    }
+    manner = own.model_copy(update={"does": own.does.model_copy(update=words)})
+    laid = plan(s.machine, s.plate, s.filament, 5)
+    lines = program(s.machine, s.plate, s.filament, laid, mesh_on=False, manner=manner).text.splitlines()
+    sent = [line.split(";")[0].strip() for line in lines]
+    order = ["M1140 B60.0", "M1104 T150.0", "M1190 B60.0", "G280", "M1106 S0", "M1109 T210.0"]
+    assert [line for line in sent if line in order] == [*order, "M1104 T150.0"]
+    assert sent[-4:] == ["G40 S300", "M1104 T0.0", "M1140 B0.0", "M1840"]
+    usual = {"G28", "M104", "M109", "M140", "M190", "M106", "M84", "G4"}
+    assert not usual & {line.split()[0] for line in sent if line}
+
+
+def test_the_part_fan_is_off_in_the_first_layer_unless_the_filament_wants_it() -> None:
+    s = setup_for("heron")
+    laid = plan(s.machine, s.plate, s.filament, 5)
+    for share, wanted in ((0.0, "M106 S0"), (0.3, "M106 S76")):
+        filament = s.filament.model_copy(update={"first_layer_fan": share})
+        text = program(s.machine, s.plate, filament, laid, mesh_on=False).text
+        assert any(line.startswith(wanted + " ;") for line in text.splitlines())
 
 
 def test_the_mesh_is_left_alone_when_there_is_none() -> None:

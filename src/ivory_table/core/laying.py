@@ -18,6 +18,12 @@ from .value import Array, Value
 Points = list[tuple[float, float]]
 
 
+#: Of a tip that is warm, but does not ooze.
+WARM_C = 150.0
+#: Where a program has ended and only keeps the machine warm for a while.
+WARM = f"; stays warm for {PROOF.warm_minutes:g} minutes, then off"
+
+
 class Program(Value):
     """A program ready to send, with what it will take."""
 
@@ -29,8 +35,8 @@ class Program(Value):
 class Writer:
     """Lines of one program, keeping the place, the filament and the time."""
 
-    def __init__(self, machine: Machine, filament: Filament, bead: Bead) -> None:
-        self.machine = machine
+    def __init__(self, machine: Machine, filament: Filament, bead: Bead, manner: Manner) -> None:
+        self.machine, self.filament, self.manner = machine, filament, manner
         self.lines: list[str] = []
         self.relative = machine.relative_extrusion
         self.per_mm = bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
@@ -77,23 +83,30 @@ class Writer:
     def begin(
         self,
         *titles: str,
-        manner: Manner,
         bed_c: float,
         nozzle_c: float,
         mesh: Literal["mesh_on", "mesh_off"] | None,
     ) -> None:
-        """Heat the plate, home with the tip below oozing, the mesh as it should be, then heat the tip."""
+        """Heat the plate, home with the tip below oozing, the mesh as it should be, then heat the tip.
+
+        Whatever heats, waits, homes or blows is in the machine's own words.
+        """
+        manner = self.manner
         how = convention(self.machine.convention, manner)
         self.say(
             *(f"; {t}" for t in titles),
             "G21 ; mm",
             "G90 ; absolute places",
             "M83 ; relative filament" if self.relative else "M82 ; absolute filament",
-            f"M140 S{bed_c:g} ; heat the plate",
-            f"M104 S{min(nozzle_c, 150):g} ; tip warm, below oozing",
-            f"M190 S{bed_c:g} ; wait for the plate",
-            "G28 ; home, tip still below oozing",
+            manner.send("heat_bed", celsius=bed_c) + " ; heat the plate",
+            manner.send("heat_tip", celsius=min(nozzle_c, WARM_C)) + " ; tip warm, below oozing",
+            manner.send("heat_bed_wait", celsius=bed_c) + " ; wait for the plate",
+            manner.send("home") + " ; home, tip still below oozing",
         )
+        if manner.can("fan"):
+            share = self.filament.first_layer_fan
+            words = f"part fan at {share:.0%}" if share else "part fan off in the first layer"
+            self.say(f"{manner.send('fan', share=255 * share)} ; {words}")
         if mesh is not None and manner.can(mesh):
             words = (
                 "on again: homing may have switched it off" if mesh == "mesh_on" else "off: it would hide what knobs do"
@@ -102,20 +115,21 @@ class Writer:
         if not how.stores:
             stored = how.set.format(stored=self.machine.stored_mm)
             self.say(f"{stored} ; live adjustment, this machine stores none")
-        self.say(f"G0 Z{PROOF.park_mm:g} F600", f"M109 S{nozzle_c:g} ; wait for the tip", "G92 E0")
+        wait = manner.send("heat_tip_wait", celsius=nozzle_c)
+        self.say(f"G0 Z{PROOF.park_mm:g} F600", f"{wait} ; wait for the tip", "G92 E0")
 
     def end(self) -> None:
         """Lifted, warm for some minutes, then off."""
         self.say("; lifted and warm, so that the next try starts at once")
         self.push(-2 * PROOF.retract_mm, 25)
         self.lift_to(PROOF.park_mm)
-        self.say(
-            "M104 S150",
-            f"G4 S{PROOF.warm_minutes * 60:.0f} ; stays warm for {PROOF.warm_minutes:g} minutes",
-            "M104 S0",
-            "M140 S0",
-            "M84 ; motors off: home again before the next measurement",
-        )
+        manner = self.manner
+        self.say(WARM, manner.send("heat_tip", celsius=WARM_C))
+        if manner.can("dwell"):
+            self.say(manner.send("dwell", seconds=PROOF.warm_minutes * 60))
+        self.say(manner.send("heat_tip", celsius=0), manner.send("heat_bed", celsius=0))
+        if manner.can("motors_off"):
+            self.say(manner.send("motors_off") + " ; motors off: home again before the next measurement")
 
     def program(self, plate: Plate, lowest_z_mm: float) -> Program:
         """What was written, read back. Raises ValueError as `check_program`."""

@@ -83,6 +83,9 @@ _FIELDS: dict[str, set[str]] = {
     "height": {"z", "feed"},
     "heat_bed": {"celsius"},
     "heat_tip": {"celsius"},
+    "heat_bed_wait": {"celsius"},
+    "heat_tip_wait": {"celsius"},
+    "dwell": {"seconds"},
     "fan": {"share"},
     "probe": {"x", "y"},
     "mesh_begin": {"x_first", "y_first", "x_step", "y_step", "columns", "rows"},
@@ -93,8 +96,10 @@ _FIELDS: dict[str, set[str]] = {
     "tone": {"hertz", "milliseconds"},
 }
 _NEEDED = {"move": {"x", "y"}, "height": {"z"}, "heat_bed": {"celsius"}, "heat_tip": {"celsius"}}
+_NEEDED |= {"heat_bed_wait": {"celsius"}, "heat_tip_wait": {"celsius"}, "dwell": {"seconds"}}
 _NEEDED |= {"probe": {"x", "y"}, "mesh_point": {"column", "row", "height"}, "nudge": {"away"}, "speed": {"percent"}}
 _NEVER_EMPTY = {"home", "move", "height", "where", "temperatures", "heat_bed", "heat_tip"}
+_NEVER_EMPTY |= {"heat_bed_wait", "heat_tip_wait"}
 
 
 class Does(Value):
@@ -109,6 +114,10 @@ class Does(Value):
     motors_off: Template
     heat_bed: Template
     heat_tip: Template
+    #: Heat and go on only when it is as hot; and stand still for so long. Used in programs, where nobody watches.
+    heat_bed_wait: Template = "M190 S{celsius:.0f}"
+    heat_tip_wait: Template = "M109 S{celsius:.0f}"
+    dwell: Template = "G4 S{seconds:.0f}"
     temperatures: Template
     fan: Template
     probe: Template

@@ -198,6 +198,8 @@ class Filament(Value):
     diameter_mm: Annotated[float, Field(ge=1, le=4)] = 1.75
     bed_c: Annotated[float, Field(ge=0, le=150)]
     nozzle_c: Annotated[float, Field(ge=120, le=350)]
+    #: Share of the part fan in the first layer; most plastics hold better without.
+    first_layer_fan: Annotated[float, Field(ge=0, le=1)] = 0.0
     retired: bool = False
 
 

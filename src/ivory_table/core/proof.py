@@ -119,12 +119,11 @@ def program(
 
     Raises ValueError when a patch, the skirt or the prime line would leave the plate or enter a keep-out.
     """
-    out = Writer(machine, filament, proof.bead)
+    out = Writer(machine, filament, proof.bead, manner)
     h = proof.layer_mm
     out.begin(
         f"Proof for {ascii_only(machine.name)}, {ascii_only(plate.name)}, {ascii_only(filament.name)}",
         f"{len(proof.zones)} patches, line {proof.line_mm:g} mm, layer {h:g} mm",
-        manner=manner,
         bed_c=proof.bed_c,
         nozzle_c=proof.nozzle_c,
         mesh="mesh_on" if mesh_on else None,

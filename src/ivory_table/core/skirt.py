@@ -48,12 +48,11 @@ def skirt_program(machine: Machine, plate: Plate, filament: Filament, bead: Bead
     The mesh is switched off: with it the tip would follow the plate, and no turn of a knob would show.
     Raises ValueError as `loops` does.
     """
-    out, found = Writer(machine, filament, bead), loops(plate, bead.line_mm)
+    out, found = Writer(machine, filament, bead, manner), loops(plate, bead.line_mm)
     out.begin(
         f"Skirt for {ascii_only(machine.name)}, {ascii_only(plate.name)}, {ascii_only(filament.name)}",
         f"{len(found)} loops, line {bead.line_mm:g} mm, layer {bead.layer_mm:g} mm",
         "keep a hand near the stop; turn a knob only while the tip is elsewhere",
-        manner=manner,
         bed_c=filament.bed_c,
         nozzle_c=filament.nozzle_c,
         mesh="mesh_off",

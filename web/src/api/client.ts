@@ -2,7 +2,8 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-export const api = createClient<paths>({ baseUrl: window.location.origin });
+// `fetch` is looked up when it is called: a test puts its own in its place.
+export const api = createClient<paths>({ baseUrl: window.location.origin, fetch: (request) => fetch(request) });
 
 export type Schemas = components["schemas"];
 export type Problem = Schemas["Problem"];

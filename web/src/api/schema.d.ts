@@ -1630,6 +1630,11 @@ export interface components {
              * @default 1.75
              */
             diameter_mm: number;
+            /**
+             * First Layer Fan
+             * @default 0
+             */
+            first_layer_fan: number;
             /** Id */
             id: string;
             /**

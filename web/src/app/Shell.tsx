@@ -2,7 +2,7 @@
 import { Dialog } from "radix-ui";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
-import type { Refusal, Schemas, Station } from "../api/client";
+import type { Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
 import type { Acts, Head, KeepEntry } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
@@ -346,23 +346,5 @@ function Foot({
         </Dialog.Portal>
       </Dialog.Root>
     </footer>
-  );
-}
-
-/** What is shown before a station's first view is there, or when there is none. */
-export function Waiting({ wrong }: { wrong: Refusal | null }) {
-  return (
-    <main className="grid min-h-dvh place-items-center p-6 text-center">
-      {wrong ? (
-        <div className="flex flex-col items-center gap-3">
-          <h1 className="text-xl font-semibold">{wrong.problem.message}</h1>
-          <Link to="/" className="flex min-h-11 items-center underline underline-offset-4">
-            To the bench
-          </Link>
-        </div>
-      ) : (
-        <h1 className="text-graphite">Laying out the sheet</h1>
-      )}
-    </main>
   );
 }

@@ -1,31 +1,41 @@
 /** Every address of the application. */
+import { type ComponentType, lazy, Suspense } from "react";
 import { Navigate, Route, Routes as Router } from "react-router";
 import { Bench } from "../bench/Bench";
-import { Setup } from "../setup/Setup";
-import { FirstLayer } from "../stations/first-layer/FirstLayer";
-import { MeshStation } from "../stations/mesh/Mesh";
-import { Offset } from "../stations/offset/Offset";
-import { Prepare } from "../stations/prepare/Prepare";
-import { Record } from "../stations/sign-off/Record";
-import { SignOff } from "../stations/sign-off/SignOff";
-import { Tram } from "../stations/tram/Tram";
+import { Waiting } from "./Waiting";
+
+/** A page that is loaded when it is first gone to. */
+function page<Name extends string>(name: Name, load: () => Promise<Record<Name, ComponentType>>) {
+  return lazy(() => load().then((found) => ({ default: found[name] })));
+}
+
+const Setup = page("Setup", () => import("../setup/Setup"));
+const Prepare = page("Prepare", () => import("../stations/prepare/Prepare"));
+const Tram = page("Tram", () => import("../stations/tram/Tram"));
+const MeshStation = page("MeshStation", () => import("../stations/mesh/Mesh"));
+const Offset = page("Offset", () => import("../stations/offset/Offset"));
+const FirstLayer = page("FirstLayer", () => import("../stations/first-layer/FirstLayer"));
+const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
+const Record = page("Record", () => import("../stations/sign-off/Record"));
 
 export function Routes() {
   return (
-    <Router>
-      <Route path="/" element={<Bench />} />
-      <Route path="/setup" element={<Setup />} />
-      <Route path="/runs/:runId">
-        <Route index element={<Navigate to="tram" replace />} />
-        <Route path="prepare" element={<Prepare />} />
-        <Route path="tram" element={<Tram />} />
-        <Route path="mesh" element={<MeshStation />} />
-        <Route path="offset" element={<Offset />} />
-        <Route path="first_layer" element={<FirstLayer />} />
-        <Route path="sign_off" element={<SignOff />} />
-        <Route path="record" element={<Record />} />
-      </Route>
-      <Route path="*" element={<Navigate to="/" replace />} />
-    </Router>
+    <Suspense fallback={<Waiting wrong={null} />}>
+      <Router>
+        <Route path="/" element={<Bench />} />
+        <Route path="/setup" element={<Setup />} />
+        <Route path="/runs/:runId">
+          <Route index element={<Navigate to="tram" replace />} />
+          <Route path="prepare" element={<Prepare />} />
+          <Route path="tram" element={<Tram />} />
+          <Route path="mesh" element={<MeshStation />} />
+          <Route path="offset" element={<Offset />} />
+          <Route path="first_layer" element={<FirstLayer />} />
+          <Route path="sign_off" element={<SignOff />} />
+          <Route path="record" element={<Record />} />
+        </Route>
+        <Route path="*" element={<Navigate to="/" replace />} />
+      </Router>
+    </Suspense>
   );
 }

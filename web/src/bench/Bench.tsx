@@ -4,7 +4,7 @@ import { Link, useNavigate } from "react-router";
 import type { Schemas } from "../api/client";
 import { useBench, useImportRun, useStartRun } from "../api/run";
 import { Finder } from "../app/Finder";
-import { Waiting } from "../app/Shell";
+import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, Wrong } from "../ui/controls";
 import { day, signed } from "../ui/words";
 

@@ -5,7 +5,7 @@ import { Link, useSearchParams } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { useSetup } from "../api/setup";
 import { Finder } from "../app/Finder";
-import { Waiting } from "../app/Shell";
+import { Waiting } from "../app/Waiting";
 import { Button, Wrong } from "../ui/controls";
 import { MachineSlip } from "./MachineSlip";
 import { FilamentForm, GaugeForm, NozzleForm, PersonForm } from "./Stock";

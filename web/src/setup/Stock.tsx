@@ -177,6 +177,7 @@ export function FilamentForm({
       diameter_mm: 1.75,
       bed_c: 60,
       nozzle_c: 210,
+      first_layer_fan: 0,
       retired: false,
     },
   );
@@ -204,6 +205,13 @@ export function FilamentForm({
         path="nozzle_c"
         value={draft.nozzle_c}
         onChange={(v) => set({ nozzle_c: v ?? 0 })}
+      />
+      <NumberField
+        label="Part fan in the first layer"
+        unit="%"
+        path="first_layer_fan"
+        value={Math.round(100 * draft.first_layer_fan)}
+        onChange={(v) => set({ first_layer_fan: (v ?? 0) / 100 })}
       />
     </Shelf>
   );

@@ -1,8 +1,7 @@
 /** An elevation: the surface cut along three lines, Z exaggerated and the factor written on it. */
-import { line } from "d3-shape";
 import type { Schemas } from "../api/client";
 import { box } from "./Field";
-import type { Frame } from "./frame";
+import { type Frame, path } from "./frame";
 
 const DASHES = ["", "2 4", "7 4"];
 
@@ -47,10 +46,13 @@ export function Elevation({
   const perMm = (half - 6) / r;
   const along = front ? field.xs_mm : field.ys_mm;
   const across = (mm: number) => (front ? at.y + half - mm * perMm : at.x + half + mm * perMm);
-  const path = (heights: readonly number[]) =>
-    line<number>()
-      .x((h, i) => (front ? frame.px(along[i] ?? 0) : across(h)))
-      .y((h, i) => (front ? across(h) : frame.py(along[i] ?? 0)))([...heights]) ?? "";
+  const cutPath = (heights: readonly number[]) =>
+    path(
+      heights.map((h, i) => {
+        const mm = along[i] ?? 0;
+        return front ? [frame.px(mm), across(h)] : [across(h), frame.py(mm)];
+      }),
+    );
   const planScale = frame.plan.w / ((field.xs_mm.at(-1) ?? 1) - (field.xs_mm[0] ?? 0));
   const factor = Math.round(perMm / planScale / 5) * 5;
   const tol = field.tol_mm * perMm;
@@ -74,7 +76,7 @@ export function Elevation({
         {cuts(field, side).map((cut, i) => (
           <path
             key={cut.name}
-            d={path(cut.heights)}
+            d={cutPath(cut.heights)}
             fill="none"
             stroke="var(--ink)"
             strokeWidth="1.6"

@@ -1,6 +1,4 @@
 /** Where things lie on the drawing: plan, front elevation below it, side elevation to its right, in register. */
-import { scaleLinear } from "d3-scale";
-
 export const PLAN = { x: 60, y: 24, size: 400 };
 export const SIDE_GAP = 26;
 export const SIDE = 112;
@@ -26,20 +24,38 @@ export function frameOf(bounds: readonly number[]): Frame {
   const w = (x1 - x0) * scale;
   const h = (y1 - y0) * scale;
   const plan = { x: PLAN.x, y: PLAN.y + (PLAN.size - h), w, h };
-  const px = scaleLinear([x0, x1], [plan.x, plan.x + w]);
-  const py = scaleLinear([y0, y1], [plan.y + h, plan.y]);
+  const px = straight(x0, x1, plan.x, plan.x + w);
+  const py = straight(y0, y1, plan.y + h, plan.y);
   return {
     px,
     py,
-    mmX: px.invert,
-    mmY: py.invert,
+    mmX: straight(plan.x, plan.x + w, x0, x1),
+    mmY: straight(plan.y + h, plan.y, y0, y1),
     plan,
     front: { x: plan.x, y: PLAN.y + PLAN.size + FRONT_GAP, w, h: FRONT },
     side: { x: plan.x + w + SIDE_GAP, y: plan.y, w: SIDE, h },
   };
 }
 
-/** Round places for the axis: 0, 100, 200 or finer on a small plate. */
-export function ticks(from: number, to: number): number[] {
-  return scaleLinear([from, to], [0, 1]).ticks(3);
+/** The straight line that takes `a` to `at` and `b` to `bt`. */
+export function straight(a: number, b: number, at: number, bt: number): (value: number) => number {
+  const slope = a === b ? 0 : (bt - at) / (b - a);
+  return (value) => at + (value - a) * slope;
+}
+
+/** Round places for an axis, about `wanted` of them: steps of 1, 2 or 5 times a power of ten. */
+export function ticks(from: number, to: number, wanted = 3): number[] {
+  const least = (to - from) / wanted;
+  if (!(least > 0)) return [from];
+  const ten = 10 ** Math.floor(Math.log10(least));
+  const step = [1, 2, 5, 10].map((m) => m * ten).reduce((a, b) => (Math.abs(b - least) < Math.abs(a - least) ? b : a));
+  const found: number[] = [];
+  for (let k = Math.ceil(from / step); k * step <= to + step * 1e-9; k++)
+    found.push(Number((k * step).toPrecision(12)));
+  return found;
+}
+
+/** An SVG path through points. */
+export function path(points: readonly (readonly [number, number])[]): string {
+  return points.map(([x, y], k) => `${k ? "L" : "M"}${x},${y}`).join("");
 }

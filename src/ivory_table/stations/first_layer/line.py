@@ -4,7 +4,7 @@ from typing import Any
 
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import seconds_by_line
+from ivory_table.core.laying import WARM, seconds_by_line
 from ivory_table.core.offset import StoredChange, convention, direction_words, stored_after
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.link.session import Cancelled, Session
@@ -50,7 +50,7 @@ def print_proof(work: Work) -> None:
                 continue
             left = float(seconds[k:last].sum()) * 100 / work.state.speed_percent
             session.progress(words, 1 - left / total if total else None, left)
-            if bare == session.manner.does.home or bare.startswith("G28"):
+            if bare == session.manner.does.home:
                 session.home()
             else:
                 session.ask(bare)
@@ -78,9 +78,9 @@ def proof_at_hand(run: OpenRun, zones: ZoneCount = 5) -> ProofPlan:
 def end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
     """Retracted and lifted as the program says, then kept warm by `rest`, so that the next try starts at once."""
     for line in tail:
-        bare = line.split(";")[0].strip()
-        if bare.startswith(("M104", "G4")):
+        if line == WARM:
             break
+        bare = line.split(";")[0].strip()
         if bare:
             work.session.ask(bare)
     work.session.where()

@@ -88,7 +88,7 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
         manner.send("absolute"),
         manner.send("heat_bed", celsius=state.bed_wanted_c),
         manner.send("heat_tip", celsius=min(TIP_C, setup.filament.nozzle_c)),
-        f"M190 S{state.bed_wanted_c:.0f} ; wait for the plate",
+        manner.send("heat_bed_wait", celsius=state.bed_wanted_c) + " ; wait for the plate",
         manner.send("home"),
         lift(state, manner).line,
     ]

@@ -1,9 +1,8 @@
 /** The thermal study: a dial at the centre and the screws, by temperature; its curves and what they say. */
-import { scaleLinear } from "d3-scale";
-import { line } from "d3-shape";
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry, WithHead } from "../../api/run";
+import { path, straight, ticks } from "../../sheet/frame";
 import { Button, Choice, Field } from "../../ui/controls";
 import { signed, typedMm, typedNumber } from "../../ui/words";
 
@@ -44,12 +43,12 @@ const STROKES = ["none", "6 3", "2 3", "8 3 2 3", "1 2", "10 4"];
 function Curves({ view }: { view: View }) {
   const { curves, still_c } = view.thermal;
   const all = curves.flatMap((c) => c.height_mm.map((h, k) => [c.bed_c[k] ?? 0, h] as const));
-  const t = scaleLinear([Math.min(...all.map((p) => p[0])) - 2, Math.max(...all.map((p) => p[0])) + 2], [34, 300]);
+  const [coldest, hottest] = [Math.min(...all.map((p) => p[0])) - 2, Math.max(...all.map((p) => p[0])) + 2];
+  const t = straight(coldest, hottest, 34, 300);
   const span = Math.max(...all.map((p) => p[1])) - Math.min(...all.map((p) => p[1]));
-  const h = scaleLinear(
-    [Math.min(...all.map((p) => p[1])) - 0.1 * span - 0.005, Math.max(...all.map((p) => p[1])) + 0.1 * span + 0.005],
-    [122, 6],
-  );
+  const lowest = Math.min(...all.map((p) => p[1])) - 0.1 * span - 0.005;
+  const highest = Math.max(...all.map((p) => p[1])) + 0.1 * span + 0.005;
+  const h = straight(lowest, highest, 122, 6);
   return (
     <svg viewBox="0 0 330 146" role="img" aria-label="Height by temperature of the plate">
       {still_c && (
@@ -63,12 +62,12 @@ function Curves({ view }: { view: View }) {
         />
       )}
       <path d="M34 6V122H304" fill="none" stroke="var(--graphite)" />
-      {t.ticks(4).map((c) => (
+      {ticks(coldest, hottest, 4).map((c) => (
         <text key={c} x={t(c)} y={138} textAnchor="middle" className="svg-words">
           {c}°
         </text>
       ))}
-      {h.ticks(3).map((mm) => (
+      {ticks(lowest, highest).map((mm) => (
         <text key={mm} x={30} y={h(mm) + 4} textAnchor="end" className="svg-words">
           {mm.toFixed(2)}
         </text>
@@ -79,7 +78,7 @@ function Curves({ view }: { view: View }) {
         return (
           <g key={c.place}>
             <path
-              d={line()(points) ?? ""}
+              d={path(points)}
               fill="none"
               stroke={c.place === "centre" ? "var(--madder)" : "var(--slate)"}
               strokeWidth="2"

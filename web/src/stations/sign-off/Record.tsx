@@ -1,7 +1,8 @@
 /** The record of a run on one printable page. */
 import { Link } from "react-router";
 import { useStation } from "../../api/run";
-import { useRunId, useSeenFrom, Waiting } from "../../app/Shell";
+import { useRunId, useSeenFrom } from "../../app/Shell";
+import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
 import { Button } from "../../ui/controls";
 import { clock, day } from "../../ui/words";

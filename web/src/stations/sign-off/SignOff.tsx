@@ -5,7 +5,8 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import type { WithHead } from "../../api/run";
 import { useActs, useStation } from "../../api/run";
-import { Shell, useRunId, useSeenFrom, Waiting } from "../../app/Shell";
+import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
+import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Eyebrow, Panel } from "../../ui/controls";
 
