@@ -35,19 +35,21 @@ def _app(folder: Path) -> FastAPI:
     return create_app(desk)
 
 
-schema = schemathesis.openapi.from_asgi(
+described = schemathesis.openapi.from_asgi(
     "/api/openapi.json", _app(Path(tempfile.mkdtemp())), headers={"host": "127.0.0.1"}
 ).exclude(path_regex="/events$")  # a stream without an end: tests/api/test_line.py reads it
+#: Whole files are thrown at it in tests/api/test_no_harm.py; making them up takes longer than all the rest.
+quick = described.exclude(path_regex="/import$")
 
 
-@schema.parametrize()
+@quick.parametrize()
 @settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
 def test_every_answer_fits_the_description(case: schemathesis.Case) -> None:
     fits(case)
 
 
 @pytest.mark.slow
-@schema.parametrize()
+@described.parametrize()
 @settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
 def test_whatever_is_thrown_at_it_the_answer_fits_the_description(case: schemathesis.Case) -> None:
     fits(case)

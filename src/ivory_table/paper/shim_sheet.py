@@ -2,9 +2,6 @@
 
 from html import escape
 
-from fpdf import FPDF
-from fpdf.drawing import DeviceGray
-
 from ivory_table.core.plate import Plate
 from ivory_table.core.shim import ShimPlan
 
@@ -61,6 +58,10 @@ def shim_svg(plan: ShimPlan, plate: Plate, title: str, caution: str) -> str:
 
 def shim_pdf(plan: ShimPlan, plate: Plate, title: str, caution: str) -> bytes:
     """One page for each layer, as large as the plate needs, 1:1."""
+    # Imported when a page is printed: it takes a quarter of a second that every start would pay.
+    from fpdf import FPDF
+    from fpdf.drawing import DeviceGray
+
     size = (plate.width_mm + 2 * MARGIN_MM, plate.depth_mm + MARGIN_MM + _FOOT_MM)
     pdf = FPDF(unit="mm", format=size)
     pdf.set_auto_page_break(False)

@@ -2,18 +2,19 @@
 
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Schemas, What } from "../../api/client";
-import { useSeenPatch } from "../../api/line";
+import type { Schemas } from "../../api/client";
 import type { WithHead } from "../../api/run";
-import { type KeepEntry, useActs, useStation } from "../../api/run";
+import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
 import { Section, Swatch } from "../../sheet/Swatch";
-import { Button, Choice, Eyebrow, Field, Panel, Why } from "../../ui/controls";
-import { type SeenFrom, signed, turnWords, typedNumber } from "../../ui/words";
+import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
+import { signed, typedNumber } from "../../ui/words";
+import { Judge, Verdicts } from "./Judge";
+import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
 
@@ -167,42 +168,6 @@ export function FirstLayer() {
   );
 }
 
-/** What every zone shares: far is positive, and the words say which it is. */
-const shared = (mm: number) => (mm < 0 ? "All too close by" : "All too far by");
-
-const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
-  offset: "",
-  tilt_x: "Tilt to the right",
-  tilt_y: "Tilt to the rear",
-  bow: "Rim against middle",
-  local: "One zone alone",
-};
-
-function doStep(step: Schemas["NextStep"], keep: KeepEntry, print: () => void, go: (to: string) => void) {
-  const { kind, zone } = step.action;
-  // In one go, in this order: cleaned, turned, set. Each is a row of its own.
-  const made: What[] = [];
-  if (kind !== "clean") for (const k of step.action.clean) made.push({ kind: "zone_cleaned", zone: k });
-  if (kind === "knobs") made.push({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });
-  if (step.stored) made.push({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
-  const [first, ...more] = made;
-  if ((kind === "offset" || kind === "knobs") && first) keep(first, undefined, more);
-  else if (kind === "clean" && zone != null) keep({ kind: "zone_cleaned", zone });
-  else if (kind === "print_again") print();
-  else if (kind === "mesh" || kind === "measure") go("mesh");
-  else if (kind === "done") go("sign_off");
-}
-
-const DO_WORDS: Record<string, string> = {
-  done: "Go to Sign off",
-  offset: "Sent, set it",
-  knobs: "Turned",
-  mesh: "Go to Mesh",
-  measure: "Go to Mesh",
-  clean: "Cleaned",
-  print_again: "Printed again",
-};
-
 function ZonesLayer({
   view,
   frame,
@@ -275,96 +240,6 @@ function ZonesLayer({
   );
 }
 
-function Judge({
-  view,
-  zone,
-  number,
-  grade,
-  busy,
-  caliper,
-  setCaliper,
-  caliperWrong,
-  greasy,
-}: {
-  view: View;
-  zone: Schemas["ZoneView"];
-  number: number;
-  grade: (key: number) => void;
-  busy: boolean;
-  caliper: string;
-  setCaliper: (t: string) => void;
-  caliperWrong: string | null;
-  greasy: () => void;
-}) {
-  const practice = view.head.machine.practice && view.step === "judge";
-  const seen = useSeenPatch(view.head.id, number - 1, view.proof_number, practice).data;
-  return (
-    <>
-      <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
-      <div className="flex items-center justify-between gap-3">
-        <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
-        {seen && (
-          <svg width={96} height={52} role="img" aria-label="The patch as it lies on the practice plate">
-            <Swatch swatch={seen} width={94} height={50} x={1} y={1} />
-          </svg>
-        )}
-      </div>
-      <div className="flex flex-col gap-1">
-        {view.cards.map((c) => (
-          <Button
-            key={c.grade}
-            look={zone.grade === c.grade ? "chosen" : "plain"}
-            disabled={busy}
-            className="flex items-center gap-3 text-left"
-            onClick={() => grade(c.key)}
-          >
-            <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
-            <svg width={56} height={30} aria-hidden="true" className="shrink-0">
-              <Swatch swatch={c.swatch} width={54} height={28} x={1} y={1} />
-            </svg>
-            <span className="font-semibold">{c.word}</span>
-            <span className="ml-auto text-sm opacity-80">{c.look}</span>
-          </Button>
-        ))}
-      </div>
-      <div className="grid grid-cols-[1fr_auto] items-end gap-2">
-        <Field
-          label="Caliper on the peeled patch, if fused"
-          unit="mm"
-          inputMode="decimal"
-          value={caliper}
-          onChange={(e) => setCaliper(e.target.value)}
-          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
-          wrong={caliperWrong}
-        />
-        <Button onClick={greasy} disabled={busy}>
-          greasy spot
-        </Button>
-      </div>
-    </>
-  );
-}
-
-/** Every zone with the gap believed there and what that means. */
-function Verdicts({ view }: { view: View }) {
-  return (
-    <table className="w-full text-sm">
-      <caption className="sr-only">Zones of this proof</caption>
-      <tbody>
-        {view.zones.map((z) => (
-          <tr key={z.name} className="border-b border-hairline">
-            <td className="py-1">{z.name}</td>
-            <td className="font-mono text-graphite">
-              {z.gap_mm.toFixed(3)} ±{z.sd_mm.toFixed(3)}
-            </td>
-            <td className="text-right">{z.verdict}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
-  );
-}
-
 function PrintSlip({
   view,
   zones,
@@ -414,79 +289,6 @@ function PrintSlip({
       <Button look="main" keyHint="Enter" disabled={busy} onClick={start}>
         It is printed, judge it
       </Button>
-    </>
-  );
-}
-
-function NextStep({
-  step,
-  from,
-  others,
-  act,
-  busy,
-  rule,
-  soFar,
-}: {
-  step: Schemas["NextStep"];
-  from: SeenFrom;
-  others: readonly Schemas["NextStep"][];
-  act: (() => void) | null;
-  busy: boolean;
-  rule: string;
-  soFar: boolean;
-}) {
-  if (soFar) {
-    return (
-      <p className="border-t border-hairline pt-2 text-sm">
-        <span className="text-graphite">So far, best next step: </span>
-        <span className="font-semibold text-verdigris">{step.words}</span>
-      </p>
-    );
-  }
-  return (
-    <>
-      <p className="border-t border-hairline pt-2 text-sm font-medium text-graphite">Best next step</p>
-      <Panel>
-        <p className="text-xl font-semibold text-verdigris">{step.words}</p>
-        {step.turns.length > 0 && (
-          <ul>
-            {step.turns
-              .filter((t) => t.marks)
-              .map((t) => (
-                <li key={t.screw}>
-                  {t.screw}: {turnWords(t.marks, t.per_turn, from)}, seen from {from}
-                </li>
-              ))}
-          </ul>
-        )}
-        {step.stored && (
-          <>
-            <p className="font-mono">
-              {signed(step.stored.old_mm, 3)} → {signed(step.stored.new_mm, 3)}{" "}
-              <span className="font-sans text-sm">({rule})</span>
-            </p>
-            <pre className="font-mono text-sm whitespace-pre-wrap">{step.stored.lines.join("\n")}</pre>
-          </>
-        )}
-        <Why lines={[step.action.reason]} />
-      </Panel>
-      {act && (
-        <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
-          {step.action.clean.length > 0 && step.stored ? "Cleaned, sent, set it" : DO_WORDS[step.action.kind]}
-        </Button>
-      )}
-      {others.length > 0 && (
-        <p className="text-sm text-graphite">
-          Else:{" "}
-          {others
-            .slice(0, 3)
-            .map(
-              (o) =>
-                `${o.words.replace(/\.$/, "").replace(/^./, (c) => c.toLowerCase())}, ${(100 * o.action.p_all_sound).toFixed(0)} %`,
-            )
-            .join("; ")}
-        </p>
-      )}
     </>
   );
 }

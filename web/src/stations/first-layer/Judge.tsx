@@ -1,0 +1,97 @@
+import type { Schemas } from "../../api/client";
+import { useSeenPatch } from "../../api/line";
+import type { WithHead } from "../../api/run";
+import { Swatch } from "../../sheet/Swatch";
+import { Button, Eyebrow, Field } from "../../ui/controls";
+
+type View = WithHead<Schemas["FirstLayerView"]>;
+
+export function Judge({
+  view,
+  zone,
+  number,
+  grade,
+  busy,
+  caliper,
+  setCaliper,
+  caliperWrong,
+  greasy,
+}: {
+  view: View;
+  zone: Schemas["ZoneView"];
+  number: number;
+  grade: (key: number) => void;
+  busy: boolean;
+  caliper: string;
+  setCaliper: (t: string) => void;
+  caliperWrong: string | null;
+  greasy: () => void;
+}) {
+  const practice = view.head.machine.practice && view.step === "judge";
+  const seen = useSeenPatch(view.head.id, number - 1, view.proof_number, practice).data;
+  return (
+    <>
+      <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
+      <div className="flex items-center justify-between gap-3">
+        <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
+        {seen && (
+          <svg width={96} height={52} role="img" aria-label="The patch as it lies on the practice plate">
+            <Swatch swatch={seen} width={94} height={50} x={1} y={1} />
+          </svg>
+        )}
+      </div>
+      <div className="flex flex-col gap-1">
+        {view.cards.map((c) => (
+          <Button
+            key={c.grade}
+            look={zone.grade === c.grade ? "chosen" : "plain"}
+            disabled={busy}
+            className="flex items-center gap-3 text-left"
+            onClick={() => grade(c.key)}
+          >
+            <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
+            <svg width={56} height={30} aria-hidden="true" className="shrink-0">
+              <Swatch swatch={c.swatch} width={54} height={28} x={1} y={1} />
+            </svg>
+            <span className="font-semibold">{c.word}</span>
+            <span className="ml-auto text-sm opacity-80">{c.look}</span>
+          </Button>
+        ))}
+      </div>
+      <div className="grid grid-cols-[1fr_auto] items-end gap-2">
+        <Field
+          label="Caliper on the peeled patch, if fused"
+          unit="mm"
+          inputMode="decimal"
+          value={caliper}
+          onChange={(e) => setCaliper(e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+          wrong={caliperWrong}
+        />
+        <Button onClick={greasy} disabled={busy}>
+          greasy spot
+        </Button>
+      </div>
+    </>
+  );
+}
+
+/** Every zone with the gap believed there and what that means. */
+export function Verdicts({ view }: { view: View }) {
+  return (
+    <table className="w-full text-sm">
+      <caption className="sr-only">Zones of this proof</caption>
+      <tbody>
+        {view.zones.map((z) => (
+          <tr key={z.name} className="border-b border-hairline">
+            <td className="py-1">{z.name}</td>
+            <td className="font-mono text-graphite">
+              {z.gap_mm.toFixed(3)} ±{z.sd_mm.toFixed(3)}
+            </td>
+            <td className="text-right">{z.verdict}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
