@@ -5,12 +5,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import check_program
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.plate import Filament, KeepOut, Machine, Plate
-from ivory_table.core.proof import plan, program, zones_on
+from ivory_table.core.proof import plan, zones_on
 from ivory_table.core.surface import Surface
+from ivory_table.program.check import check_program
+from ivory_table.program.proof import program
+from ivory_table.program.reader import read_program
 
 sides = st.integers(130, 420)
 rectangles = st.builds(lambda w, d: Plate(id="p", name="p", width_mm=w, depth_mm=d), sides, sides)

@@ -9,12 +9,12 @@ from ivory_table.core.beam import BeamReading, level
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.form import named_form
-from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import Beam, Screw, symmetric_screws
 from ivory_table.core.shim import shim_plan
 from ivory_table.core.surface import Surface
 from ivory_table.core.travel import backed_off, preload_after, room, runs_out
+from ivory_table.program.reader import read_program
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState

@@ -7,11 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import check_program
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import KeepOut
-from ivory_table.core.proof import plan, program, zones_on
+from ivory_table.core.proof import plan, zones_on
+from ivory_table.program.check import check_program
+from ivory_table.program.proof import program
+from ivory_table.program.reader import read_program
 from tests.conftest import setup_for
 
 MACHINES = ["heron", "kestrel", "wren", "bittern"]

@@ -20,9 +20,9 @@ from typing import Literal
 
 import serial
 
-from ivory_table.core.gcode.reader import checksum
 from ivory_table.core.manner import Manner
 from ivory_table.core.value import Value
+from ivory_table.program.reader import checksum
 
 LineState = Literal["nobody", "connecting", "idle", "busy", "waiting", "lost", "halted"]
 

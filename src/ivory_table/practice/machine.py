@@ -15,10 +15,10 @@ from uuid import uuid4
 import numpy as np
 
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.laying import moving_time_s
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.value import Array
+from ivory_table.program.laying import moving_time_s
 
 from .elastic import ElasticPlate, Truth, crooked
 from .heat import ROOM_C, bed, tip

@@ -1,8 +1,9 @@
 """The proof as a program."""
 
-from ivory_table.core.laying import Program
 from ivory_table.core.manner import Manner
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan, program
+from ivory_table.core.proof import ProofPlan, ZoneCount, plan
+from ivory_table.program.laying import Program
+from ivory_table.program.proof import program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
 

@@ -3,11 +3,11 @@
 from typing import Any
 
 from ivory_table.core.defaults import PROOF
-from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import WARM, seconds_by_line
 from ivory_table.core.offset import StoredChange, convention, direction_words, stored_after
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.link.session import Cancelled, Session
+from ivory_table.program.laying import WARM, seconds_by_line
+from ivory_table.program.reader import read_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
 from ivory_table.runs.run import OpenRun

@@ -3,9 +3,9 @@
 import numpy as np
 
 from ivory_table.core.bead import Bead
-from ivory_table.core.laying import every
-from ivory_table.core.skirt import loops, skirt_program
 from ivory_table.core.value import Value
+from ivory_table.program.check import every
+from ivory_table.program.skirt import loops, skirt_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low
 from ivory_table.runs.run import OpenRun

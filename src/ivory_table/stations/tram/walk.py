@@ -8,10 +8,10 @@ from typing import Literal
 
 from ivory_table.core.advice import order_of
 from ivory_table.core.defaults import MOTION, OFFSET
-from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import ascii_only
 from ivory_table.core.manner import Manner
 from ivory_table.core.value import Value
+from ivory_table.program.laying import ascii_only
+from ivory_table.program.reader import read_program
 from ivory_table.runs.motion import go, lift, lowest_mm, refuse_place
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.standing import centre_after_tram_mm

@@ -23,7 +23,7 @@ class Move:
 
 
 @dataclass
-class Program:
+class Toolpath:
     moves: list[Move] = field(default_factory=list)
     commands: list[tuple[int, str, dict[str, float]]] = field(default_factory=list)
 
@@ -63,9 +63,9 @@ def words(line: str) -> tuple[str, dict[str, float]] | None:
     return command, {m[1].upper(): float(m[2] or 0) for m in _WORD.finditer(rest)}
 
 
-def read_program(text: str) -> Program:
+def read_program(text: str) -> Toolpath:
     """Every command and every straight move. Raises ValueError with the line and the reason."""
-    program = Program()
+    program = Toolpath()
     at = [0.0, 0.0, 0.0]
     filament, speed, unit = 0.0, 0.0, 1.0
     absolute = absolute_e = True

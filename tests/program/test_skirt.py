@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import PROOF
-from ivory_table.core.gcode.reader import read_program
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import KeepOut, Plate
-from ivory_table.core.skirt import loop, loops, skirt_program
+from ivory_table.program.reader import read_program
+from ivory_table.program.skirt import loop, loops, skirt_program
 from tests.conftest import setup_for
 
 MACHINES = ["heron", "kestrel", "wren", "bittern"]

@@ -9,9 +9,9 @@ from hypothesis import strategies as st
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import PROOF
-from ivory_table.core.gcode.reader import read_program
-from ivory_table.core.laying import Writer, ascii_only, moving_time_s, seconds_by_line
 from ivory_table.core.manner import shipped
+from ivory_table.program.laying import Writer, ascii_only, moving_time_s, seconds_by_line
+from ivory_table.program.reader import read_program
 from tests.conftest import setup_for
 
 

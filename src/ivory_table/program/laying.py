@@ -1,22 +1,18 @@
 """Programs that lay lines: how each begins and ends, its filament and time, and the check it is read back with."""
 
-import itertools
 from math import hypot, pi
 from typing import Literal
 
 import numpy as np
 
-from .bead import Bead
-from .defaults import PROOF
-from .gcode.reader import Program as ReadProgram
-from .gcode.reader import read_program
-from .manner import Manner
-from .offset import convention
-from .plate import Filament, Machine, Plate
-from .value import Array, Value
-
-Points = list[tuple[float, float]]
-
+from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import PROOF
+from ivory_table.core.manner import Manner
+from ivory_table.core.offset import convention
+from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.value import Array, Value
+from ivory_table.program.check import Points, check_program
+from ivory_table.program.reader import Toolpath
 
 #: Of a tip that is warm, but does not ooze.
 WARM_C = 150.0
@@ -141,7 +137,7 @@ class Writer:
         self.seconds += moving_time_s(length, speed)
 
 
-def seconds_by_line(read: ReadProgram, count: int) -> Array:
+def seconds_by_line(read: Toolpath, count: int) -> Array:
     """(count,) seconds each line of a program takes, moves with their ramps; heating is not known."""
     seconds = np.zeros(count)
     for move in read.moves:
@@ -157,38 +153,6 @@ def moving_time_s(length_mm: float, speed_mm_s: float) -> float:
     if length_mm < speed_mm_s * ramp:
         return float(2 * (length_mm / PROOF.acceleration_mm_s2) ** 0.5)
     return length_mm / speed_mm_s + ramp
-
-
-def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float) -> None:
-    """Read a program back and refuse what leaves the plate, enters a keep-out or goes too low.
-
-    Raises ValueError with the line.
-    """
-    for move in read_program(text).moves:
-        x, y, z = move.end
-        if move.filament_mm <= 0:
-            continue
-        for px, py in every([move.start[:2], (x, y)], 2.0):
-            if not plate.holds(px, py, 0.5):
-                raise ValueError(f"Line {move.line} would print off the plate at ({px:.1f}, {py:.1f}).")
-            if name := plate.kept_out(px, py, machine.nozzle_mm):
-                raise ValueError(f"Line {move.line} would print into the keep-out '{name}' at ({px:.1f}, {py:.1f}).")
-        if z < lowest_z_mm - 1e-6:
-            raise ValueError(f"Line {move.line} goes to z {z:g}, below the first layer's {lowest_z_mm:g} mm.")
-
-
-def is_clear(plate: Plate, points: Points, edge_mm: float) -> bool:
-    """Whether a path stays so far inside the plate's edge, and out of every keep-out."""
-    return all(plate.holds(x, y, edge_mm) and not plate.kept_out(x, y, 2) for x, y in every(points, 2.0))
-
-
-def every(points: Points, step_mm: float) -> Points:
-    """The corners of a path and places between them, a step or a little more apart, never two."""
-    out: Points = []
-    for (x0, y0), (x1, y1) in itertools.pairwise(points):
-        n = max(int(hypot(x1 - x0, y1 - y0) / step_mm), 1)
-        out += [(x0 + (x1 - x0) * t, y0 + (y1 - y0) * t) for t in np.linspace(0, 1, n + 1)]
-    return out
 
 
 def ascii_only(text: str) -> str:

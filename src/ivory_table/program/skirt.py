@@ -5,11 +5,12 @@ from math import cos, pi, sin
 
 import numpy as np
 
-from .bead import Bead
-from .defaults import PROOF
-from .laying import Points, Program, Writer, ascii_only, is_clear
-from .manner import Manner
-from .plate import Filament, Machine, Plate
+from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import PROOF
+from ivory_table.core.manner import Manner
+from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.program.check import Points, is_clear
+from ivory_table.program.laying import Program, Writer, ascii_only
 
 
 def loop(plate: Plate, inset_mm: float) -> Points:

@@ -1,1 +1,0 @@
-"""Programs for the machine: writing them, and reading them back."""
