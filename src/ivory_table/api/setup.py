@@ -1,9 +1,8 @@
 """Machines, gauges, nozzles, filaments and people: kept, copied, carried away and brought."""
 
-from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Request, Response
+from fastapi import APIRouter, Path, Request, Response
 from fastapi.concurrency import run_in_threadpool
 
 from ivory_table.api.bodies import described, file_body

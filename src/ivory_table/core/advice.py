@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from scipy.special import log_ndtr
 from scipy.stats import studentized_range
 
-from .belief import Belief, give_of, normal_points, range_of
+from .belief import Belief, normal_points, range_of, range_sd
 from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
@@ -45,7 +45,7 @@ class Further:
     up_mm: float
     p_within: float
     spread_mm: float
-    spread_give_mm: float
+    spread_sd_mm: float
     #: What the screws not yet at rest will take back from this one.
     others_mm: tuple[float, ...]
 
@@ -426,7 +426,7 @@ def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, dr
         up_mm=float(up[best]),
         p_within=float(likely[best]),
         spread_mm=float(ranges[best].mean()),
-        spread_give_mm=give_of(ranges[best]),
+        spread_sd_mm=range_sd(ranges[best]),
         others_mm=tuple(float(v) for v in own * up[best]),
     )
 

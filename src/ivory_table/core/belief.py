@@ -439,8 +439,8 @@ class Belief:
         return _quantile(tail, self.weight, mean, sd), _quantile(1 - tail, self.weight, mean, sd)
 
     def spread(self) -> tuple[float, float]:
-        """Range of the heights at the anchors in mm: mean, and what it may be off by as `give_of` has it."""
-        return float(self._sampled_ranges.mean()), give_of(self._sampled_ranges)
+        """Range of the heights at the anchors in mm: mean, and what it may be off by as `range_sd` has it."""
+        return float(self._sampled_ranges.mean()), range_sd(self._sampled_ranges)
 
     def spread_interval(self, share: float = 0.9) -> tuple[float, float]:
         """Between which ranges of the heights at the anchors, in mm, this share of the belief lies."""
@@ -605,7 +605,7 @@ def _quantile(share: float, weight: Array, mean: Array, sd: Array) -> Array:
     return np.asarray((low + high) / 2)
 
 
-def give_of(values: Array) -> float:
+def range_sd(values: Array) -> float:
     """Half of what the middle 68 % of these draws span: one sd where they are normal, deaf to what hardly ever happens."""
     low, high = np.quantile(values, ndtr([-1.0, 1.0]))
     return float(high - low) / 2

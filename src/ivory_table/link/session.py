@@ -153,7 +153,7 @@ class Session:
         self._waiting: _Waiting | None = None
         self._sign = time.monotonic()
         #: What the person wants changed while a job runs: (kind, value), taken by the job between two lines.
-        self.asides: deque[tuple[str, float]] = deque()
+        self.live_changes: deque[tuple[str, float]] = deque()
         self.warmth: deque[Warmth] = deque(maxlen=3600)
         self._began = time.monotonic()
         self._log = _log_to(log) if log is not None else None
@@ -571,7 +571,7 @@ class Session:
 
     def _run(self, name: str, job: Job) -> None:
         self._cancel.clear()
-        self.asides.clear()
+        self.live_changes.clear()
         if name:
             self._set(state="busy", job=name, words=name, share=None, left_s=None)
         words = ""

@@ -174,7 +174,7 @@ class Lines:
         """Switch a machine's heaters off, whatever run it is in."""
         self.desk.workshop.machine(machine_id)
         try:
-            self.must(machine_id).start("Switching the heaters off", Session.heaters_off)
+            self.session_of(machine_id).start("Switching the heaters off", Session.heaters_off)
         except LineTrouble as why:
             raise Refused("line_not_ready", str(why)) from None
         return self.status(machine_id)
@@ -202,30 +202,30 @@ class Lines:
         except (OSError, ValidationError):
             return None
 
-    def must(self, machine_id: str) -> Session:
+    def session_of(self, machine_id: str) -> Session:
         session = self._sessions.get(machine_id)
         if session is None:
             raise Refused("nobody_on_line", "Nobody is on the line. Connect the machine first.")
         return session
 
     def stop(self, machine_id: str) -> LineStatus:
-        self.must(machine_id).stop()
+        self.session_of(machine_id).stop()
         return self.status(machine_id)
 
     def recover(self, machine_id: str) -> LineStatus:
         try:
-            self.must(machine_id).recover()
+            self.session_of(machine_id).recover()
         except LineTrouble as why:
             raise Refused("not_halted", str(why)) from None
         return self.status(machine_id)
 
     def cancel(self, machine_id: str) -> LineStatus:
-        self.must(machine_id).cancel()
+        self.session_of(machine_id).cancel()
         return self.status(machine_id)
 
     def answer(self, machine_id: str, text: str, question: str | None = None) -> LineStatus:
         """Answer the question at hand; with `question`, that one only: a second press is not meant for the next."""
-        if not self.must(machine_id).answer(text, question):
+        if not self.session_of(machine_id).answer(text, question):
             raise Refused("not_asked", "The machine is not waiting for that answer now.", "text")
         return self.status(machine_id)
 
@@ -235,7 +235,7 @@ class Lines:
             if start_id in self._started:
                 return
             try:
-                self.must(machine_id).start(name, job)
+                self.session_of(machine_id).start(name, job)
             except LineTrouble as why:
                 raise Refused("line_not_ready", str(why)) from None
             self._started.append(start_id)

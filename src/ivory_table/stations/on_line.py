@@ -71,7 +71,7 @@ def start(lines: Lines, run_id: str, station: StationName, job: str, start_id: s
     """Start one of the offered jobs. Raises Refused for one that is not offered or cannot be done now."""
     run = lines.desk.open(run_id)
     machine_id = run.setup.machine.id
-    session = lines.must(machine_id)
+    session = lines.session_of(machine_id)
     wanted = next((o for o in offers(run, station, session) if o.job == job), None)
     if wanted is None:
         raise Refused("not_offered", "That cannot be done at this step.", "job")
@@ -96,7 +96,7 @@ def _lifting(work: Work, act: Callable[[Work], None]) -> None:
 def change_while_printing(lines: Lines, run_id: str, kind: str, value: float) -> None:
     """A nudge or a speed while the proof prints; nothing else may change it meanwhile."""
     run = lines.desk.open(run_id)
-    session = lines.must(run.setup.machine.id)
+    session = lines.session_of(run.setup.machine.id)
     if session.status.job != JOBS["print"].name:
         raise Refused("not_printing", "Nothing is being printed. Use the Z offset station for a lasting change.")
     if not session.manner.can("nudge" if kind == "nudge" else "speed"):
@@ -106,7 +106,7 @@ def change_while_printing(lines: Lines, run_id: str, kind: str, value: float) ->
         if run.state.nudged_mm + value < -0.6 * layer:
             raise Refused("too_close", f"That would be {-(run.state.nudged_mm + value):.2f} mm closer than the program: "
                           "more than half of the layer. Cancel, set the Z offset, print again.", "away_mm")  # fmt: skip
-    session.asides.append((kind, value))
+    session.live_changes.append((kind, value))
     lines.changed()
 
 

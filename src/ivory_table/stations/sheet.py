@@ -58,7 +58,7 @@ class Figure(Value):
     name: str
     value: str
     unit: str = ""
-    give: str = ""
+    plus_minus: str = ""
 
 
 class Sheet(Value):

@@ -355,8 +355,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Get Run Line Routes */
-        get: operations["get_run_line_routes_api_runs__run_id__line_get"];
+        /** Get Run Line */
+        get: operations["get_run_line_api_runs__run_id__line_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1606,13 +1606,13 @@ export interface components {
          * @description A number of the title block.
          */
         Figure: {
-            /**
-             * Give
-             * @default
-             */
-            give: string;
             /** Name */
             name: string;
+            /**
+             * Plus Minus
+             * @default
+             */
+            plus_minus: string;
             /**
              * Unit
              * @default
@@ -3912,14 +3912,14 @@ export interface components {
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
-            /** Spread After Give Mm */
-            spread_after_give_mm?: number | null;
             /** Spread After Mm */
             spread_after_mm?: number | null;
-            /** Spread Give Mm */
-            spread_give_mm: number;
+            /** Spread After Sd Mm */
+            spread_after_sd_mm?: number | null;
             /** Spread Mm */
             spread_mm: number;
+            /** Spread Sd Mm */
+            spread_sd_mm: number;
             /**
              * Step
              * @enum {string}
@@ -4214,6 +4214,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4245,6 +4246,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4280,6 +4282,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4311,6 +4314,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4346,6 +4350,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4377,6 +4382,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4412,6 +4418,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4433,7 +4440,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Problem"];
+                    "text/event-stream": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4443,6 +4450,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4474,6 +4482,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4505,6 +4514,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The machine's id. */
                 machine_id: string;
             };
             cookie?: never;
@@ -4873,7 +4883,7 @@ export interface operations {
             };
         };
     };
-    get_run_line_routes_api_runs__run_id__line_get: {
+    get_run_line_api_runs__run_id__line_get: {
         parameters: {
             query?: {
                 station?: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
@@ -6239,6 +6249,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id of what is kept. */
                 kept_id: string;
             };
             cookie?: never;
@@ -6274,6 +6285,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
+                /** @description The id of what is kept. */
                 kept_id: string;
             };
             cookie?: never;

@@ -44,7 +44,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
   };
   const round = sheet.shape === "round";
   const corner = { x: frame.side.x, y: frame.front.y, w: frame.side.w, h: frame.front.h };
-  const spoken = `${title}. ${sheet.figures.map((f) => `${f.name} ${f.value} ${f.unit} ${f.give}`).join(", ")}`;
+  const spoken = `${title}. ${sheet.figures.map((f) => `${f.name} ${f.value} ${f.unit} ${f.plus_minus}`).join(", ")}`;
   return (
     <svg
       viewBox={`0 0 ${WIDTH} ${HEIGHT + (below ? 62 : 26)}`}
@@ -248,7 +248,7 @@ function TitleBlock({
             style={{ fontFamily: "var(--font-mono)", fontWeight: 600, fontSize: 20, fill: "var(--ink)" }}
           >
             {f.value}
-            <tspan style={{ fontSize: 12, fontWeight: 400, fill: "var(--graphite)" }}> {f.give || f.unit}</tspan>
+            <tspan style={{ fontSize: 12, fontWeight: 400, fill: "var(--graphite)" }}> {f.plus_minus || f.unit}</tspan>
           </text>
         </g>
       ))}

@@ -54,7 +54,7 @@ def print_proof(work: Work) -> None:
                 session.home()
             else:
                 session.ask(bare)
-            take_asides(work, zone + 1)
+            send_live_changes(work, zone + 1)
         end_proof(work, "printed", len(laid.zones), lines[last:])
     except Cancelled:
         session.go_on()
@@ -89,11 +89,11 @@ def end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
     work.session.start(RESTING, lambda _: rest(work))
 
 
-def take_asides(work: Work, next_zone: int) -> None:
+def send_live_changes(work: Work, next_zone: int) -> None:
     """What the person changed while it prints, sent between two lines and kept."""
     session = work.session
-    while session.asides:
-        kind, value = session.asides.popleft()
+    while session.live_changes:
+        kind, value = session.live_changes.popleft()
         if kind == "nudge":
             session.ask(session.manner.send("nudge", away=value))
             zones = len(work.state.proofs[-1].plan.zones)

@@ -124,9 +124,9 @@ def record(run: OpenRun) -> tuple[RecordLine, ...]:
     tram = Tram.of(run.state)
     if not tram.stops:
         return ()
-    spread, give = run.state.belief.spread()
+    spread, sd = run.state.belief.spread()
     return (
-        RecordLine(name="Spread at the screws", before=_found_spread(run), after=f"{spread:.2f} ± {give:.2f} mm"),
+        RecordLine(name="Spread at the screws", before=_found_spread(run), after=f"{spread:.2f} ± {sd:.2f} mm"),
         RecordLine(name="Stops", before="", after=str(len(tram.stops))),
     )
 

@@ -44,7 +44,7 @@ class Now:
     left: str | None = None
     p_after: float | None = None
     spread_after_mm: float | None = None
-    spread_after_give_mm: float | None = None
+    spread_after_sd_mm: float | None = None
     #: Marks to draw at each knob, and the knob that is worked on.
     marks: dict[int, float] = field(default_factory=dict)
     at: int | None = None
@@ -122,9 +122,9 @@ def _now(state: RunState, step: Step, more: advice.Further | None) -> Now:
             marks={tram.pending: float(more.marks)},
             at=tram.pending,
             spread_after_mm=more.spread_mm,
-            spread_after_give_mm=more.spread_give_mm,
+            spread_after_sd_mm=more.spread_sd_mm,
             reasons=(
-                f"After it: spread {more.spread_mm:.3f} ± {more.spread_give_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
+                f"After it: spread {more.spread_mm:.3f} ± {more.spread_sd_mm:.3f} mm, {more.p_within:.0%} likely to be within.",
             ),
         )
     if step == "read" and (at := to_read(state)) is not None:

@@ -57,9 +57,9 @@ class TramView(StationView):
     warning: str = ""
     #: The range of the heights at the screws, and by how much it may be off in two of three cases.
     spread_mm: float
-    spread_give_mm: float
+    spread_sd_mm: float
     spread_after_mm: float | None = None
-    spread_after_give_mm: float | None = None
+    spread_after_sd_mm: float | None = None
     p_after: float | None = None
     p_within: float
     tol_mm: float
@@ -103,7 +103,7 @@ _TAKES_LONG = (
 def view(run: OpenRun) -> TramView:
     state, tram = run.state, Tram.of(run.state)
     p = state.belief.p_within(state.tol_mm)
-    spread, give = state.belief.spread()
+    spread, sd = state.belief.spread()
     unvisited = len(state.screws) - len(tram.visited)
     now = now_at(run)
     step, after = now.step, now.spread_after_mm
@@ -121,7 +121,7 @@ def view(run: OpenRun) -> TramView:
         cx, cy = run.setup.plate.centre
         spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step in ("centre", "no_knobs") else "measured", label="centre"),)
     figures = (
-        Figure(name="Spread", value=f"{spread:.2f}", unit="mm", give=f"±{give:.2f}"),
+        Figure(name="Spread", value=f"{spread:.2f}", unit="mm", plus_minus=f"±{sd:.2f}"),
         Figure(name="After this stop", value=f"{after:.2f}", unit="mm")
         if after is not None
         else Figure(name="Within, chance", value=f"{p:.0%}"),
@@ -147,9 +147,9 @@ def view(run: OpenRun) -> TramView:
             "step": step,
             "stop": len(tram.stops) + (0 if step == "further" else 1),
             "spread_mm": spread,
-            "spread_give_mm": give,
+            "spread_sd_mm": sd,
             "spread_after_mm": after,
-            "spread_after_give_mm": now.spread_after_give_mm,
+            "spread_after_sd_mm": now.spread_after_sd_mm,
             "p_within": p,
             "tol_mm": state.tol_mm,
             "stops_left": _stops_left(state, p, unvisited),

@@ -117,7 +117,7 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
           )}
           <Panel>
             <p className="font-semibold text-verdigris">
-              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_give_mm?.toFixed(2)} mm
+              spread then {view.spread_after_mm?.toFixed(2)} ± {view.spread_after_sd_mm?.toFixed(2)} mm
               <span className="block">
                 within ±{view.tol_mm.toFixed(2)} mm: {(100 * (view.p_after ?? 0)).toFixed(0)} % likely
               </span>
@@ -224,7 +224,7 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
           <Eyebrow left="Tram" right={many(view.stops.length, "stop")} />
           <h2 className="text-3xl leading-tight font-semibold">The knobs can do no more.</h2>
           <p>
-            Spread {view.spread_mm.toFixed(2)} ± {view.spread_give_mm.toFixed(2)} mm is left, and it is a twist: this
+            Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm is left, and it is a twist: this
             plate passes only {(100 * (view.passes_twist?.[0] ?? 0)).toFixed(0)} % of one.
           </p>
           <FormWords view={view} />
@@ -241,7 +241,7 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
             {view.head.machine.screws.length ? "The plate is parallel." : "Centre noted."}
           </h2>
           <p>
-            Spread {view.spread_mm.toFixed(2)} ± {view.spread_give_mm.toFixed(2)} mm
+            Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm
             {view.head.machine.screws.length
               ? `; ${(100 * view.p_within).toFixed(0)} % likely to be within ±${view.tol_mm.toFixed(2)} mm.`
               : "."}
