@@ -15,8 +15,8 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey, read_grid
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.stations import mesh, sign_off
 from ivory_table.stations.mesh.entries import MeshKept
-from ivory_table.stations.tram.entries import Turned
 from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Clash, Workshop
 from tests.conftest import serving
 from tests.stations.test_run import keep, start

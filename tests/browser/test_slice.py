@@ -8,7 +8,8 @@ from playwright.sync_api import Browser, Locator, Page, Route, expect
 from ivory_table.core.plate import Screw
 from ivory_table.runs.entry import RunFile
 from ivory_table.runs.row import Row
-from ivory_table.stations.tram.entries import Counted, Turned
+from ivory_table.stations.tram.entries import Counted
+from ivory_table.stations.turned import Turned
 from tests.conftest import entry, setup_for
 
 from .conftest import keeping, serious, start_run

@@ -19,7 +19,8 @@ from ivory_table.stations.offset.entries import Felt
 from ivory_table.stations.prepare.entries import CheckDone, Heated
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
-from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, Turned, TurnedAll, WayChosen
+from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, WayChosen
+from ivory_table.stations.turned import Turned, TurnedAll
 from tests.conftest import NOON, after, entry, setup_for
 
 HERON = setup_for("heron")

@@ -9,7 +9,8 @@ from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import CENTRE, ThermalReading, ThermalStudy, moves, settling, still_range, warp
 from ivory_table.runs.state import RunState
 from ivory_table.stations.prepare.entries import Heated, SchoolChosen
-from ivory_table.stations.tram.entries import Counted, Turned
+from ivory_table.stations.tram.entries import Counted
+from ivory_table.stations.turned import Turned
 from tests.conftest import NOON, after, setup_for
 
 HERON = setup_for("heron")

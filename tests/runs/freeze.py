@@ -22,7 +22,8 @@ from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.prepare.entries import CheckDone, SchoolChosen
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
-from ivory_table.stations.tram.entries import Turned, WayChosen
+from ivory_table.stations.tram.entries import WayChosen
+from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
 from tests.stations.test_run import keep, practise, start
 

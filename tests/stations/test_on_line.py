@@ -24,8 +24,9 @@ from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.offset.feel import feel_check
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.stored.entries import Readback
-from ivory_table.stations.tram.entries import ScrewFelt, SenseTried, Turned, WayChosen
+from ivory_table.stations.tram.entries import ScrewFelt, SenseTried, WayChosen
 from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
 
 

@@ -31,8 +31,6 @@ from ivory_table.stations.tram.entries import (
     ScrewFelt,
     SenseTried,
     SkirtSeen,
-    Turned,
-    TurnedAll,
     WalkCount,
     Walked,
     WayChosen,
@@ -41,6 +39,7 @@ from ivory_table.stations.tram.shim import shim, shim_file
 from ivory_table.stations.tram.skirt import skirt_for
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.tram.walk_file import walk_for
+from ivory_table.stations.turned import Turned, TurnedAll
 from ivory_table.store.workshop import Clash
 
 from .test_run import keep, practise, start

@@ -18,9 +18,10 @@ from ivory_table.stations.mesh.paste import MeshPaste
 from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
-from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, Turned, TurnedAll, WayChosen
+from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.standing import against_sense
 from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.turned import Turned, TurnedAll
 from ivory_table.store.workshop import Clash, Workshop
 
 PLATES = {"heron": "heron-steel", "kestrel": "kestrel-smooth", "wren": "wren-sheet", "bittern": "bittern-disc"}

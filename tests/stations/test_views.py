@@ -19,8 +19,9 @@ from ivory_table.stations.offset.step import OffsetTry
 from ivory_table.stations.prepare.entries import CheckDone, Heated
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
-from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, Turned, WayChosen
+from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Clash, Unknown
 from tests.conftest import NOON
 
@@ -343,3 +344,24 @@ def test_ways_by_hand_go_round_across_or_in_pairs(desk: Desk) -> None:
             visited.append(tram.step.now_at(desk.open(run_id)).screw)
             keep(desk, "tram", Counted(screw=visited[-1], marks=1), run_id)
         assert visited == order
+
+
+def test_a_step_brings_the_rows_that_are_kept_when_it_was_done(desk: Desk) -> None:
+    """The page keeps what it is given: cleaned, turned and set are rows of their own, in that order."""
+    start(desk, "heron")
+    practise(desk, "tram")
+    practise(desk, "offset")
+    run = practise(desk, "first_layer", times=1)
+    for zone in range(5):
+        run = keep(desk, "first_layer", Judged(zone=zone, grade="parted"))
+    steps = first_layer.step.next_steps(run)
+    assert steps
+    for step in steps:
+        assert step.does
+        assert bool(step.keeps) != (step.leads_to is not None), step.action.kind
+        kinds = [row.kind for row in step.keeps]
+        assert kinds == sorted(kinds, key=["zone_cleaned", "turned_all", "offset_set", "proof_started"].index)
+    best = steps[0]
+    assert best.stored is not None
+    run = keep(desk, "first_layer", best.keeps[-1])
+    assert run.state.stored_mm == best.stored.new_mm

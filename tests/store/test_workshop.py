@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from ivory_table.runs.entry import RunFile
-from ivory_table.stations.tram.entries import Turned
+from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Clash, Unknown, Workshop
 from tests.conftest import entry, setup_for
 

@@ -28,7 +28,7 @@ from ivory_table.stations import first_layer, mesh, offset, tram
 from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.stored.entries import OffsetSet
-from ivory_table.stations.tram.entries import TurnedAll
+from ivory_table.stations.turned import TurnedAll
 from ivory_table.store.workshop import Workshop
 
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("scenario.toml").read_text("utf-8"))

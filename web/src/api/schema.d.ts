@@ -1975,7 +1975,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
         };
         /**
          * Kept
@@ -2504,6 +2504,15 @@ export interface components {
          */
         NextStep: {
             action: components["schemas"]["Action"];
+            /** Does */
+            does: string;
+            /**
+             * Keeps
+             * @default []
+             */
+            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"])[];
+            /** Leads To */
+            leads_to?: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off") | null;
             /** Mesh Point */
             mesh_point?: [
                 number,

@@ -1,19 +1,26 @@
 """What to do after the grades on a proof: the ranked steps."""
 
 from dataclasses import replace
+from typing import Annotated
 
 import numpy as np
+from pydantic import Field
 
 from ivory_table.core.defaults import JUDGE, TRAM
 from ivory_table.core.judge import Action, Before, FieldPosterior, Mark, next_actions
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan
-from ivory_table.core.value import Array, Value
+from ivory_table.core.value import Array, StationName, Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
+from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
 from ivory_table.stations.sheet import Turn
+from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.turned import TurnedAll
+
+Done = Annotated[ZoneCleaned | TurnedAll | OffsetSet | ProofStarted, Field(discriminator="kind")]
 
 
 class NextStep(Value):
@@ -23,6 +30,11 @@ class NextStep(Value):
     words: str
     stored: StoredChange | None = None
     turns: tuple[Turn, ...] = ()
+    #: What is kept when it was done, in this order; and where it leads, when it is done elsewhere.
+    keeps: tuple[Done, ...] = ()
+    leads_to: StationName | None = None
+    #: What the key that does it says.
+    does: str
     #: The mesh point to measure again and the neighbour it is measured against, as (column, row).
     mesh_point: tuple[int, int] | None = None
     neighbour: tuple[int, int] | None = None
@@ -131,6 +143,42 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
             point = mesh_point_at(state, state.proofs[-1], action.zone)
             neighbour = neighbour_of(state.mesh, *point) if point else None
         out.append(
-            NextStep(action=action, words=words, stored=stored, turns=turns, mesh_point=point, neighbour=neighbour)
+            NextStep(
+                action=action,
+                words=words,
+                stored=stored,
+                turns=turns,
+                keeps=_keeps(action, stored, turns, state.proofs[-1].plan),
+                leads_to=LEADS_TO.get(action.kind),
+                does=DOES[action.kind],
+                mesh_point=point,
+                neighbour=neighbour,
+            )
         )
     return tuple(out)
+
+
+#: Steps that are done at another station.
+LEADS_TO: dict[str, StationName] = {"mesh": "mesh", "measure": "mesh", "done": "sign_off"}
+DOES = {
+    "done": "Go to Sign off",
+    "offset": "Sent, set it",
+    "knobs": "Turned",
+    "mesh": "Go to Mesh",
+    "measure": "Go to Mesh",
+    "clean": "Cleaned",
+    "print_again": "Printed again",
+}
+
+
+def _keeps(action: Action, stored: StoredChange | None, turns: tuple[Turn, ...], laid: ProofPlan) -> tuple[Done, ...]:
+    """The rows of a step that was done, each of its own: cleaned, turned, set."""
+    if action.kind == "print_again":
+        return (ProofStarted(proof=laid),)
+    if action.kind == "clean":
+        return () if action.zone is None else (ZoneCleaned(zone=action.zone),)
+    if action.kind not in ("offset", "knobs"):
+        return ()
+    cleaned = tuple(ZoneCleaned(zone=zone) for zone in action.clean)
+    turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
+    return (*cleaned, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))

@@ -20,12 +20,11 @@ from ivory_table.stations.tram.entries import (
     ScrewFelt,
     SenseTried,
     SkirtSeen,
-    Turned,
-    TurnedAll,
     Walked,
 )
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.tram.step import now_at
+from ivory_table.stations.turned import Turned, TurnedAll
 
 
 def practice(desk: Desk, run: OpenRun) -> Row:

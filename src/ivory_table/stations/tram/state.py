@@ -25,13 +25,12 @@ from ivory_table.stations.tram.entries import (
     ScrewFelt,
     SenseTried,
     SkirtSeen,
-    Turned,
-    TurnedAll,
     Visited,
     Walked,
     Way,
     WayChosen,
 )
+from ivory_table.stations.turned import Turned, TurnedAll
 
 
 @dataclass(frozen=True)

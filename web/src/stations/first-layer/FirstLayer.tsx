@@ -66,7 +66,7 @@ export function FirstLayer() {
     if (ahead[0]) setChosen(ahead[0].k);
   };
   const best = view.steps[0];
-  const doBest = () => best && doStep(best, keep, start, (to) => navigate(`/runs/${runId}/${to}`));
+  const doBest = () => best && doStep(best, keep, (to) => navigate(`/runs/${runId}/${to}`));
   const keys: Key[] = [];
   if (judging)
     keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });

@@ -1,4 +1,4 @@
-import type { Schemas, What } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Panel, Why } from "../../ui/controls";
 import { type SeenFrom, signed, turnWords } from "../../ui/words";
@@ -14,30 +14,12 @@ export const PART_WORDS: Record<Schemas["Part"]["name"], string> = {
   local: "One zone alone",
 };
 
-export function doStep(step: Schemas["NextStep"], keep: KeepEntry, print: () => void, go: (to: string) => void) {
-  const { kind, zone } = step.action;
-  // In one go, in this order: cleaned, turned, set. Each is a row of its own.
-  const made: What[] = [];
-  if (kind !== "clean") for (const k of step.action.clean) made.push({ kind: "zone_cleaned", zone: k });
-  if (kind === "knobs") made.push({ kind: "turned_all", marks: step.turns.map((t) => t.marks) });
-  if (step.stored) made.push({ kind: "offset_set", stored_mm: step.stored.new_mm, sure: false });
-  const [first, ...more] = made;
-  if ((kind === "offset" || kind === "knobs") && first) keep(first, undefined, more);
-  else if (kind === "clean" && zone != null) keep({ kind: "zone_cleaned", zone });
-  else if (kind === "print_again") print();
-  else if (kind === "mesh" || kind === "measure") go("mesh");
-  else if (kind === "done") go("sign_off");
+/** What was done is kept in the order the step gives, or it leads to where it is done. */
+export function doStep(step: Schemas["NextStep"], keep: KeepEntry, go: (to: string) => void) {
+  const [first, ...more] = step.keeps;
+  if (first) keep(first, undefined, more);
+  else if (step.leads_to) go(step.leads_to);
 }
-
-const DO_WORDS: Record<string, string> = {
-  done: "Go to Sign off",
-  offset: "Sent, set it",
-  knobs: "Turned",
-  mesh: "Go to Mesh",
-  measure: "Go to Mesh",
-  clean: "Cleaned",
-  print_again: "Printed again",
-};
 
 export function NextStep({
   step,
@@ -93,7 +75,7 @@ export function NextStep({
       </Panel>
       {act && (
         <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
-          {step.action.clean.length > 0 && step.stored ? "Cleaned, sent, set it" : DO_WORDS[step.action.kind]}
+          {step.action.clean.length > 0 && step.stored ? "Cleaned, sent, set it" : step.does}
         </Button>
       )}
       {others.length > 0 && (
