@@ -6,8 +6,12 @@ import numpy as np
 import pytest
 
 from ivory_table.core import advice
+from ivory_table.core.gauge import FeelScale
+from ivory_table.core.proof import plan
+from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk, Keep, StartRun
-from ivory_table.runs.common import TakenBack
+from ivory_table.desk.knowledge import study_of
+from ivory_table.runs.common import TakenBack, WhereNoted
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
@@ -15,10 +19,11 @@ from ivory_table.stations import first_layer, mesh, offset, prepare, sign_off, t
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.mesh.paste import MeshPaste
-from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.offset.entries import FeelKept
+from ivory_table.stations.prepare.entries import CheckDone, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
-from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
+from ivory_table.stations.tram.entries import BackedOff, BeamTurned, Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.standing import against_sense
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.turned import Turned, TurnedAll
@@ -399,3 +404,88 @@ def test_files_carry_the_whole_run(desk: Desk) -> None:
     assert sign_off.files.run_file(run).entries == run.entries
     with pytest.raises(Refused, match="No mesh"):
         mesh.files.mesh_csv(run)
+
+
+def test_backing_off_turning_the_beam_and_trying_a_sense_by_hand_reach_the_practice_machine(desk: Desk) -> None:
+    run = start(desk, "heron")
+    before = list(desk.hands(run).body.truth.supports)
+    run = keep(desk, "prepare", BackedOff(turns=4))
+    truth = desk.hands(run).body.truth
+    pitch = run.setup.machine.screws[0].pitch_mm
+    assert truth.supports != before
+    for j, support in enumerate(truth.supports):
+        assert support == pytest.approx(truth.lowest[j] + 4 * pitch * truth.pitch_share[j])
+    before = list(truth.supports)
+    run = keep(desk, "tram", SenseTried(screw="rear left", felt="tighter"))
+    moved = [abs(a - b) > 0.01 for a, b in zip(before, desk.hands(run).body.truth.supports, strict=True)]
+    assert moved == [s.name == "rear left" for s in run.state.screws]
+    run = start(desk, "bittern", "beam")
+    hangs = desk.hands(run).body.truth.beam_mm
+    keep(desk, "tram", BeamTurned(up_mm=0.15), "beam")
+    assert desk.hands(run).body.truth.beam_mm == pytest.approx(hangs + 0.15)
+
+
+@pytest.mark.parametrize(
+    ("station", "what"),
+    [("tram", SenseTried(screw="front left", felt="tighter")), ("tram", BeamTurned(up_mm=0.1))],
+    ids=lambda w: getattr(w, "kind", w),
+)
+def test_a_sense_test_and_a_beam_turned_end_the_judging(desk: Desk, station: str, what: Row) -> None:
+    machine = "bittern" if isinstance(what, BeamTurned) else "heron"
+    run = start(desk, machine)
+    laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)
+    keep(desk, "first_layer", ProofStarted(proof=laid))
+    keep(desk, "first_layer", Judged(zone=0, grade="sound"))
+    keep(desk, station, what)
+    assert first_layer.view.view(desk.open("run"), 5).step == "print_again"
+    with pytest.raises(Refused, match="printed before the last change"):
+        keep(desk, "first_layer", Judged(zone=1, grade="sound"))
+
+
+def test_what_a_run_taught_is_forgotten_when_it_is_taken_back(desk: Desk) -> None:
+    """A stored value, where a step is found, a thermal reading, a feel check: each from a row of its own."""
+    run = start(desk, "heron")
+    machine = desk.workshop.machine("heron")
+    reading = ThermalReading(place="centre", x_mm=0, y_mm=0, bed_c=60, height_mm=0.9, held_min=10)
+    scale = FeelScale(scatter_mm=0.02, tries=27)
+    keep(desk, "offset", OffsetSet(stored_mm=machine.stored_mm + 0.05, sure=True))
+    rows = (
+        ("offset", Readback(reported_mm=machine.stored_mm + 0.05)),
+        ("prepare", WhereNoted(step="home", line="Move, then Home all")),
+        ("prepare", ThermalRead(reading=reading)),
+        ("offset", FeelKept(scale=scale)),
+    )
+    for station, what in rows:
+        run = keep(desk, station, what)
+        known = desk.workshop.machine("heron")
+        person = desk.workshop.person_by("mk")
+        study = study_of(desk.workshop, "heron", "heron-steel")
+        taught = {
+            "readback": known.stored_mm != machine.stored_mm,
+            "where_noted": known.where != machine.where,
+            "thermal_read": study is not None,
+            "feel_kept": person is not None and person.feel_on("copy-paper").scatter_mm == 0.02,
+        }
+        assert taught[what.kind]
+        keep(desk, station, TakenBack(entry_id=run.entries[-1].id))
+        assert desk.workshop.machine("heron") == machine
+        assert study_of(desk.workshop, "heron", "heron-steel") is None
+        person = desk.workshop.person_by("mk")
+        assert person is None or person.feel_on("copy-paper").scatter_mm != 0.02
+
+
+def test_a_machine_saved_by_hand_keeps_what_its_runs_teach_apart(desk: Desk) -> None:
+    """Renamed in the set-up after a value was stored: the value is still the run's to take back."""
+    start(desk, "heron")
+    machine = desk.workshop.machine("heron")
+    keep(desk, "offset", OffsetSet(stored_mm=0.95, sure=True))
+    run = keep(desk, "offset", Readback(reported_mm=0.95))
+    desk.workshop.keep_machine(desk.workshop.machine("heron").model_copy(update={"name": "Heron by the window"}))
+    keep(desk, "offset", TakenBack(entry_id=run.entries[-1].id))
+    known = desk.workshop.machine("heron")
+    assert (known.name, known.stored_mm) == ("Heron by the window", machine.stored_mm)
+    # A value that somebody typed in the set-up is theirs: no older row changes it.
+    keep(desk, "offset", Readback(reported_mm=0.95))
+    desk.workshop.keep_machine(desk.workshop.machine("heron").model_copy(update={"stored_mm": 1.5}))
+    keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
+    assert desk.workshop.machine("heron").stored_mm == 1.5
