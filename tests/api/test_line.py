@@ -10,7 +10,9 @@ from pathlib import Path
 
 import httpx
 import pytest
+from typer.testing import CliRunner
 
+from ivory_table.cli import app
 from tests.api.test_command import served
 
 RUN = {
@@ -149,8 +151,6 @@ def test_a_practice_machine_alone_on_a_pty_or_a_port(tmp_path: Path) -> None:
             assert re.match(r"Heron on (/dev/pts/\d+|socket://127\.0\.0\.1:\d+), its side door on port \d+", said)
         finally:
             process.kill()
-    wrong = subprocess.run(
-        [sys.executable, "-m", "ivory_table.cli", "practice", "albatross"], capture_output=True, text=True, check=False
-    )
-    assert wrong.returncode == 2
+    wrong = CliRunner().invoke(app, ["practice", "albatross"])
+    assert wrong.exit_code == 2
     assert "no practice machine called albatross" in wrong.stderr.replace("\n", " ").replace("│ ", "")

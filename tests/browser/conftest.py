@@ -95,6 +95,12 @@ def ready(page: Page) -> None:
     expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
 
 
+def at_station(page: Page, station: str) -> None:
+    """Wait until a station's own page stands there, and its step can be answered."""
+    expect(page.get_by_role("region", name="What to do now")).to_have_attribute("data-station", station)
+    ready(page)
+
+
 def start_run(page: Page, machine: str, initials: str = "mk") -> str:
     """Start a run from the bench by mouse; its address."""
     page.get_by_role("button", name=machine).click()

@@ -38,7 +38,7 @@ def take(page: Page, machine: str) -> str:
     """Start a run and take its machine on the line; the run's address."""
     run = start_run(page, machine)
     page.get_by_role("button", name=f"Take {machine} on the line").click()
-    expect(page.get_by_text("on the line: idle")).to_be_visible(timeout=15000)
+    expect(page.get_by_text("on the line: idle")).to_be_visible(timeout=60_000)
     return run
 
 
@@ -89,7 +89,7 @@ def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_pag
     go = page.get_by_role("button", name="Go to the screw")
     expect(page.get_by_text("the tip goes over front left")).to_be_visible()  # said before it moves
     go.click()
-    expect(page.get_by_text("slide the copy paper under the tip")).to_be_visible(timeout=15000)
+    expect(page.get_by_text("slide the copy paper under the tip")).to_be_visible(timeout=60_000)
     assert serious(page) == []
     answer_until(page, page.get_by_text("on the line: idle"))
     # On some plates a feel that asks for a count comes first, or a knob that is at its end.
@@ -114,9 +114,9 @@ def test_escape_stops_at_once_and_recovering_asks_to_home(desk_page: Page) -> No
     page.keyboard.press("Control+k")
     expect(page.get_by_role("dialog").get_by_role("textbox")).to_be_focused()
     page.keyboard.press("Escape")
-    expect(page.get_by_role("alert")).to_contain_text("The position is unknown", timeout=5000)
+    expect(page.get_by_role("alert")).to_contain_text("The position is unknown", timeout=60_000)
     page.get_by_role("button", name="I have looked: recover it").click()
-    expect(page.get_by_text("every axis runs to its stop (home)")).to_be_visible(timeout=15000)
+    expect(page.get_by_text("every axis runs to its stop (home)")).to_be_visible(timeout=60_000)
     leave(page)
 
 
@@ -125,10 +125,10 @@ def test_a_machine_that_goes_silent_is_said_with_what_to_do(desk_page: Page, add
     run = take(page, "Wren")
     run_id = run.rsplit("/", 1)[1]
     httpx.post(f"{address}/api/runs/{run_id}/practice/fault", json={"name": "drop"})
-    expect(page.get_by_role("alert")).to_contain_text("gone from the line", timeout=20000)
+    expect(page.get_by_role("alert")).to_contain_text("gone from the line", timeout=60_000)
     expect(page.get_by_role("heading", name="Tip clean")).to_be_visible()  # work by hand goes on
     page.get_by_role("button", name="Connect again").click()
-    expect(page.get_by_text("position unknown")).to_be_visible(timeout=15000)
+    expect(page.get_by_text("position unknown")).to_be_visible(timeout=60_000)
     leave(page)
 
 
@@ -158,10 +158,10 @@ def test_a_proof_is_streamed_nudged_and_cancelled_on_a_phone(desk_page: Page, ad
     page.get_by_role("button", name="Print the proof").click()
     expect(page.get_by_role("heading", name="patch 1")).to_be_visible(timeout=60000)
     page.get_by_role("button", name="further").click()
-    expect(page.get_by_text("Nudged so far: 0.02 mm")).to_be_visible(timeout=10000)
+    expect(page.get_by_text("Nudged so far: 0.02 mm")).to_be_visible(timeout=60_000)
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
     page.get_by_role("button", name="cancel after this move").click()
-    expect(page.get_by_text("lifted and warm for the next try")).to_be_visible(timeout=20000)
+    expect(page.get_by_text("lifted and warm for the next try")).to_be_visible(timeout=60_000)
     stop = page.get_by_role("button", name="Stop", exact=True).bounding_box()
     assert stop["height"] >= 44
     assert stop["y"] < 200

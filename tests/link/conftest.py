@@ -39,7 +39,7 @@ class Bench:
         return found
 
 
-def until(true: Callable[[], object], seconds: float = 8.0) -> None:
+def until(true: Callable[[], object], seconds: float = 60.0) -> None:
     """Wait for something that must come true."""
     ends = time.monotonic() + seconds
     while not true():
@@ -47,14 +47,20 @@ def until(true: Callable[[], object], seconds: float = 8.0) -> None:
         time.sleep(0.02)
 
 
-@pytest.fixture(params=["tcp", "pty"])
-def plug(request: pytest.FixtureRequest) -> str:
-    return request.param
+#: Each way of plugging in and each manner, not each with each: what one does to the other is nothing.
+@pytest.fixture(params=[("tcp", "harbour"), ("pty", "lantern")], ids=lambda p: "-".join(p))
+def plugged(request: pytest.FixtureRequest) -> tuple[str, Manner]:
+    return request.param[0], quick(request.param[1])
 
 
-@pytest.fixture(params=["harbour", "lantern"])
-def manner(request: pytest.FixtureRequest) -> Manner:
-    return quick(request.param)
+@pytest.fixture
+def plug(request: pytest.FixtureRequest, plugged: tuple[str, Manner]) -> str:
+    return getattr(request, "param", plugged[0])
+
+
+@pytest.fixture
+def manner(plugged: tuple[str, Manner]) -> Manner:
+    return plugged[1]
 
 
 @pytest.fixture

@@ -57,7 +57,7 @@ def test_a_killed_process_loses_nothing_it_had_answered(tmp_path: Path) -> None:
         import sys, itertools
         from pathlib import Path
         from ivory_table.store.workshop import Workshop
-        from ivory_table.stations.tram.entries import Turned
+        from ivory_table.stations.turned import Turned
         from tests.conftest import entry, setup_for
         shop = Workshop(Path({str(tmp_path / "w.db")!r}))
         shop.start_run(setup_for("heron"))

@@ -1,14 +1,13 @@
 """A machine on the line: connecting, stopping, its questions; and what it can do in a run."""
 
 import asyncio
-from collections.abc import AsyncIterable
+from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Body, Depends, Path, Request
+from fastapi import APIRouter, Body, Path, Request
 from fastapi.concurrency import run_in_threadpool
-from fastapi.responses import PlainTextResponse
-from fastapi.sse import EventSourceResponse
+from fastapi.responses import PlainTextResponse, StreamingResponse
 
 from ivory_table.core.value import Id, StationName, Value
 from ivory_table.stations import on_line
@@ -107,29 +106,27 @@ def get_log(request: Request, machine_id: MachineId) -> PlainTextResponse:
     return download(lines(request).log(machine_id), f"line-{machine_id}.log", "text/plain")
 
 
-def known_line(request: Request, machine_id: MachineId) -> Lines:
-    """The lines, once it is sure that there is such a machine: a stream that has begun can refuse nothing."""
-    found = lines(request)
-    found.status(machine_id)
-    return found
-
-
-@line_routes.get("/events", response_class=EventSourceResponse)
-async def events(
-    request: Request, machine_id: MachineId, found: Annotated[Lines, Depends(known_line)]
-) -> AsyncIterable[LineStatus]:
+@line_routes.get("/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
+async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
     """The line's status now and whenever it changes, as server-sent events."""
-    seen: LineStatus | None = None
-    while not await request.is_disconnected():
-        version = found.version  # before the look: a change in between is then seen at once
-        status = await run_in_threadpool(found.status, machine_id)
-        if status != seen:
-            seen = status
-            yield status
-        while found.version == version:
-            await asyncio.sleep(0.1)
-            if found.closing or await request.is_disconnected():
-                return
+    found = lines(request)
+    await run_in_threadpool(found.status, machine_id)
+
+    async def changes() -> AsyncIterator[str]:
+        seen, quiet = "", 0.0
+        while not await request.is_disconnected():
+            version = found.version  # before the look: a change in between is then seen at once
+            status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
+            if status != seen or quiet > 10:
+                seen, quiet = status, 0.0
+                yield f"data: {status}\n\n"
+            while found.version == version and quiet <= 10:
+                await asyncio.sleep(0.1)
+                quiet += 0.1
+                if found.closing or await request.is_disconnected():
+                    return
+
+    return StreamingResponse(changes(), media_type="text/event-stream", headers={"cache-control": "no-store"})
 
 
 run_line_routes = APIRouter(prefix="/api/runs/{run_id}/line", tags=["line"])

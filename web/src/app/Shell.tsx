@@ -111,6 +111,7 @@ export function Shell({
           ref={slipAt}
           aria-label="What to do now"
           aria-busy={acts.busy}
+          data-station={station}
           className="order-2 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-3 lg:overflow-y-auto"
         >
           {head.signed_off && station !== "sign_off" && (
