@@ -642,3 +642,44 @@ def test_a_knob_that_brings_no_drag_is_put_back_and_the_next_is_asked_for(desk_p
     story = page.get_by_role("region", name="Rounds so far")
     expect(story).to_contain_text("2 turns 2/16 cw and still loose, turned back")
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
+
+
+def test_on_a_phone_every_answer_is_in_reach_without_scrolling(browser: Browser, address: str) -> None:
+    """The sheet is the plan alone, a tap shows the whole drawing; what answers the step stands under the thumb."""
+    page = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True).new_page()
+    page.goto(address)
+    run = start_run(page, "Heron")
+    run_id = run.rsplit("/", 1)[1]
+
+    def practise(station: str, times: int) -> None:
+        for _ in range(times):
+            seq = page.request.get(f"{address}/api/runs/{run_id}/head").json()["seq"]
+            body = {"id": f"{run_id}-{seq}", "seen_seq": seq}
+            page.request.post(f"{address}/api/runs/{run_id}/{station}/practice", data=body)
+
+    def in_reach(station: str, *names: str) -> None:
+        page.goto(f"{run}/{station}")
+        at_station(page, station)
+        for name in names:
+            box = page.get_by_role("button", name=re.compile(name)).first.bounding_box()
+            assert box is not None, (station, name)
+            assert 0 <= box["y"] <= box["y"] + box["height"] <= 844, (station, name, box)
+
+    in_reach("prepare", "Checked")
+    in_reach("tram", "^tighter", "^looser")
+    practise("tram", 1)
+    in_reach("tram", "^0$", "^8$", "^Keep")
+    in_reach("mesh", "Measure point by point")
+    in_reach("offset", "free", "stuck")
+    in_reach("first_layer", "It is printed")
+    practise("first_layer", 1)
+    in_reach("first_layer", "loose", "starved")
+    in_reach("sign_off", "Sign off")
+    page.get_by_role("button", name="whole drawing").click()
+    expect(page.get_by_text("seen from the front")).to_be_visible()
+    page.get_by_role("button", name="plan only").click()
+    expect(page.get_by_text("seen from the front")).to_have_count(0)
+    page.get_by_text("6 of 6").click()
+    page.get_by_role("link", name=re.compile("^. *Tram|Tram")).first.click()
+    at_station(page, "tram")
+    page.context.close()

@@ -1,10 +1,13 @@
 """The bead model against its check values and its limits."""
 
+from math import pi
+
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from ivory_table.core.bead import GRADES, Bead, grade_cards
+from ivory_table.core.bead import GRADES, Bead, grade_cards, profile
+from ivory_table.core.defaults import BEAD
 
 PLAIN = Bead(0.42, 0.20)
 
@@ -73,3 +76,32 @@ def test_impossible_lines_are_refused(line: float, layer: float, flow: float) ->
 def test_no_bead_without_a_gap() -> None:
     with pytest.raises(ValueError, match="larger than zero"):
         PLAIN.width_at(0)
+
+
+@given(st.floats(0.02, 0.6))
+def test_the_profile_holds_the_plastic_that_was_laid(gap: float) -> None:
+    """Its area over one pitch is the bead's, against the closed form, unless a ridge is cut off by the tip or a line lies apart."""
+    bead = Bead(0.42, 0.2)
+    heights = profile(bead, gap, steps=400)
+    area = sum(heights) * bead.pitch_mm / len(heights)
+    assert all(h >= 0 for h in heights)
+    assert heights == pytest.approx(tuple(reversed(heights)), abs=1e-9)  # the same on both sides of a line
+    if bead.width_at(gap) < bead.pitch_mm and gap < bead.free_diameter_mm:
+        assert area == pytest.approx(
+            bead.area_mm2 + (gap**2) * (1 - pi / 4) * 0.5, rel=0.12
+        )  # its lower half is hidden
+        assert min(heights) == 0  # the plate shows between the lines
+    elif gap < bead.free_diameter_mm and max(heights) < gap + 0.9 * BEAD.ridge_most_mm:
+        assert area == pytest.approx(bead.area_mm2, rel=0.03)
+
+
+def test_neighbouring_grades_differ_in_what_the_light_shows() -> None:
+    """Grooves, ridges and the plate between the lines: each card has a profile of its own kind."""
+    cards = {c.grade: c.swatch for c in grade_cards(Bead(0.42, 0.2))}
+    plate = {g: min(s.profile_mm) == 0 for g, s in cards.items()}
+    assert plate == {g: g in ("loose", "barely", "parted") for g in cards}
+    depth = {g: max(s.profile_mm) - min(s.profile_mm) for g, s in cards.items()}
+    assert depth["sound"] < 0.5 * min(depth["ridged"], depth["parted"])
+    through = [cards[g].shows_through for g in ("sound", "ridged", "squeezed", "starved")]
+    assert through == sorted(through)
+    assert through[2] > through[1] + 0.1

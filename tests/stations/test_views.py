@@ -4,6 +4,7 @@ import itertools
 
 import numpy as np
 import pytest
+from scipy.stats import norm
 
 from ivory_table.core import advice
 from ivory_table.core.words import signed
@@ -17,6 +18,7 @@ from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshUsed
 from ivory_table.stations.offset.entries import Felt
 from ivory_table.stations.offset.step import OffsetTry
 from ivory_table.stations.prepare.entries import CheckDone, Heated
+from ivory_table.stations.sheet import class_of
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
@@ -365,3 +367,38 @@ def test_a_step_brings_the_rows_that_are_kept_when_it_was_done(desk: Desk) -> No
     assert best.stored is not None
     run = keep(desk, "first_layer", best.keeps[-1])
     assert run.state.stored_mm == best.stored.new_mm
+
+
+def test_every_place_of_the_field_has_one_class_by_its_chances(desk: Desk) -> None:
+    run = start(desk, "heron")
+    untold = offset.view.view(run).sheet.field
+    # Nobody has felt anything yet: nothing is high, nothing is low.
+    assert untold.said == "The whole plate: cannot tell."
+    practise(desk, "tram")
+    field = tram.view.view(desk.open("run")).sheet.field
+    mean, sd = np.array(field.mean_mm), np.array(field.sd_mm)
+    assert np.array(field.p_high) == pytest.approx(
+        norm.sf(field.tol_mm, mean, sd), abs=2e-2
+    )  # sent in whole micrometres
+    assert np.array(field.p_low) == pytest.approx(
+        norm.cdf(-field.tol_mm, mean, sd), abs=2e-2
+    )  # sent in whole micrometres
+    assert "within" in field.said.lower()
+    zones = [name for part in field.said.rstrip(".").split(". ") for name in part.split(": ")[1].split(", ")]
+    assert len(zones) == len(set(zones)) == 9
+
+
+@pytest.mark.parametrize(
+    ("high", "low", "name"),
+    [
+        (0.95, 0.01, "surely high"),
+        (0.6, 0.1, "probably high"),
+        (0.1, 0.1, "within"),
+        (0.2, 0.7, "probably low"),
+        (0.0, 0.99, "surely low"),
+        (0.5, 0.3, "cannot tell"),
+        (0.5, 0.5, "cannot tell"),
+    ],
+)
+def test_the_likeliest_class_is_said_and_else_that_nobody_can_tell(high: float, low: float, name: str) -> None:
+    assert class_of(high, low) == name

@@ -107,6 +107,10 @@ class Swatch(Value):
     height_mm: float
     fill: float
     grade: Grade
+    #: Height of the surface over the plate, mm, at even steps across one pitch; 0 where the plate shows.
+    profile_mm: tuple[float, ...]
+    #: How much of the plate's colour shows through, 0 to 1: a thin layer is translucent.
+    shows_through: float
 
 
 class GradeCard(Value):
@@ -121,6 +125,27 @@ class GradeCard(Value):
     swatch: Swatch
 
 
+def profile(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float, ...]:
+    """Height over the plate, mm, across one pitch of neighbouring lines, from midway between two to midway between the next.
+
+    A round bead where it touches no tip; a stadium (flat top, round sides) where lines stand apart; a flat top with a groove
+    where they meet and something is missing; and what does not fit under the tip as a ridge between them. Groove and
+    ridge are triangles of the area that is missing or too much: |phi - 1| p g.
+    """
+    pitch, width = bead.pitch_mm, bead.width_at(gap_mm)
+    height = min(gap_mm, bead.free_diameter_mm)
+    across = [(k + 0.5) / steps * pitch - pitch / 2 for k in range(steps)]
+    if width < pitch:
+        flat, r = max(width - height, 0.0) / 2, height / 2
+        round_off = [max(abs(y) - flat, 0.0) for y in across]
+        return tuple(round(r + sqrt(r * r - d * d), 5) if d < r else 0.0 for d in round_off)
+    odd = (bead.fill_at(gap_mm) - 1) * pitch * gap_mm
+    base = BEAD.ridge_base * pitch
+    tip = min(2 * abs(odd) / base, BEAD.ridge_most_mm if odd > 0 else 0.8 * height)
+    tall = [max(1 - (pitch / 2 - abs(y)) / (base / 2), 0.0) * tip for y in across]
+    return tuple(round(height + (t if odd > 0 else -t), 5) for t in tall)
+
+
 def swatch(bead: Bead, gap_mm: float) -> Swatch:
     gap = max(gap_mm, 0.02)
     return Swatch(
@@ -130,6 +155,8 @@ def swatch(bead: Bead, gap_mm: float) -> Swatch:
         height_mm=min(gap, bead.free_diameter_mm),
         fill=bead.fill_at(gap),
         grade=bead.grade_at(gap),
+        profile_mm=profile(bead, gap),
+        shows_through=round(max(0.0, 1 - gap / bead.layer_mm) * BEAD.shows_through, 3),
     )
 
 

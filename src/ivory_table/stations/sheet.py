@@ -4,8 +4,10 @@ from functools import lru_cache
 from typing import Literal, Self
 
 import numpy as np
+from scipy.special import ndtr
 
-from ivory_table.core.plate import KeepOut, Screw
+from ivory_table.core.plate import KeepOut, Plate, Screw
+from ivory_table.core.proof import zones_on
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array, Value
 from ivory_table.runs.state import RunState
@@ -13,15 +15,43 @@ from ivory_table.runs.state import RunState
 POINTS = 19
 
 
+#: A place is surely high or low from this chance on; where no class is likelier than the other, nobody can tell.
+SURELY_AT = 0.9
+TOLD_AT = 0.55
+Grid = tuple[tuple[float, ...], ...]
+FieldClass = Literal["surely high", "probably high", "within", "probably low", "surely low", "cannot tell"]
+
+
 class HeightField(Value):
-    """Heights in mm on a grid, rows front to back, with one sd each."""
+    """Heights in mm on a grid, rows front to back, with one sd each, and the chances of being too high or too low.
+
+    Every place has one class: see `class_of`.
+    """
 
     xs_mm: tuple[float, ...]
     ys_mm: tuple[float, ...]
-    mean_mm: tuple[tuple[float, ...], ...]
-    sd_mm: tuple[tuple[float, ...], ...]
+    mean_mm: Grid
+    sd_mm: Grid
+    p_high: Grid
+    p_low: Grid
     tol_mm: float
     against: str
+    surely_at: float = SURELY_AT
+    told_at: float = TOLD_AT
+    #: Which parts of the plate are of which class, for whoever does not see the drawing.
+    said: str
+
+
+def class_of(p_high: float, p_low: float) -> FieldClass:
+    """What is believed of a place: the likeliest of high, within and low, where one is likely enough."""
+    within = 1 - p_high - p_low
+    most = max(p_high, p_low, within)
+    if most < TOLD_AT:
+        return "cannot tell"
+    if most == within:
+        return "within"
+    sure = "surely" if most >= SURELY_AT else "probably"
+    return f"{sure} high" if most == p_high else f"{sure} low"  # type: ignore[return-value]
 
 
 class KnobMark(Value):
@@ -97,14 +127,30 @@ def height_field(
         mean = mean - belief.shift_mm - level_mm
     if after_mesh:
         mean = mean - state.machine_believes(places)
+    p_high, p_low = ndtr((mean - tol_mm) / sd), ndtr((-tol_mm - mean) / sd)
     return HeightField(
         xs_mm=_row(xs, 1),
         ys_mm=_row(ys, 1),
         mean_mm=tuple(_row(r, 4) for r in mean.reshape(POINTS, POINTS)),
         sd_mm=tuple(_row(r, 3) for r in sd.reshape(POINTS, POINTS)),
+        p_high=tuple(_row(r, 3) for r in p_high.reshape(POINTS, POINTS)),
+        p_low=tuple(_row(r, 3) for r in p_low.reshape(POINTS, POINTS)),
         tol_mm=tol_mm,
         against=against,
+        said=_said(belief.surface.plate, places, p_high, p_low),
     )
+
+
+def _said(plate: Plate, places: Array, p_high: Array, p_low: Array) -> str:
+    """The plate's nine zones by class: 'Probably high: rear left. Within: centre, front left.'"""
+    by_class: dict[str, list[str]] = {}
+    for zone in zones_on(plate, 9):
+        k = int(np.linalg.norm(places - (zone.x_mm, zone.y_mm), axis=1).argmin())
+        by_class.setdefault(class_of(float(p_high[k]), float(p_low[k])), []).append(zone.name)
+    order = ("surely high", "probably high", "within", "probably low", "surely low", "cannot tell")
+    if len(by_class) == 1:
+        return f"The whole plate: {next(iter(by_class))}."
+    return " ".join(f"{name.capitalize()}: {', '.join(by_class[name])}." for name in order if name in by_class)
 
 
 def sheet_of(state: RunState, field: HeightField | None, **more: object) -> Sheet:

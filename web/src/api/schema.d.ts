@@ -1820,17 +1820,35 @@ export interface components {
         };
         /**
          * HeightField
-         * @description Heights in mm on a grid, rows front to back, with one sd each.
+         * @description Heights in mm on a grid, rows front to back, with one sd each, and the chances of being too high or too low.
+         *
+         *     Every place has one class: see `class_of`.
          */
         HeightField: {
             /** Against */
             against: string;
             /** Mean Mm */
             mean_mm: number[][];
+            /** P High */
+            p_high: number[][];
+            /** P Low */
+            p_low: number[][];
+            /** Said */
+            said: string;
             /** Sd Mm */
             sd_mm: number[][];
+            /**
+             * Surely At
+             * @default 0.9
+             */
+            surely_at: number;
             /** Tol Mm */
             tol_mm: number;
+            /**
+             * Told At
+             * @default 0.55
+             */
+            told_at: number;
             /** Xs Mm */
             xs_mm: number[];
             /** Ys Mm */
@@ -3749,6 +3767,10 @@ export interface components {
             line_mm: number;
             /** Pitch Mm */
             pitch_mm: number;
+            /** Profile Mm */
+            profile_mm: number[];
+            /** Shows Through */
+            shows_through: number;
         };
         /**
          * Symmetric

@@ -89,24 +89,25 @@ export function Shell({
   }, [head, station]);
   return (
     <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
-      <header className="flex min-h-12 flex-wrap items-center gap-x-6 border-b border-hairline py-1">
-        <Link to="/" className="flex min-h-11 w-52 items-center text-xl font-semibold">
+      <header className="flex min-h-12 items-center gap-x-3 border-b border-hairline py-1 lg:gap-x-6">
+        <Link to="/" className="flex min-h-11 shrink-0 items-center font-semibold lg:w-52 lg:text-xl">
           Ivory Table
         </Link>
-        <h1 className="text-graphite">
+        <h1 className="min-w-0 truncate text-graphite">
           {head.machine.name} · {head.plate.name} · {head.filament.name} · {head.gauge.name}
         </h1>
-        <p className="ml-auto font-semibold">{head.heated || "heat not noted"}</p>
+        <p className="ml-auto hidden shrink-0 font-semibold sm:block">{head.heated || "heat not noted"}</p>
         <StopButton line={line} />
       </header>
-      <div className="grid flex-1 gap-4 py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_368px] lg:gap-6">
+      <StationsFolded head={head} station={station} />
+      <div className="grid flex-1 gap-3 py-2 lg:gap-4 lg:py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_368px] lg:gap-6">
         <div className="order-3 lg:order-1 lg:overflow-y-auto">
-          <Stations head={head} />
+          <div className="hidden lg:block">
+            <Stations head={head} />
+          </div>
           <Facts facts={facts} />
         </div>
-        <main className="order-1 min-h-[360px] rounded-[6px] border border-hairline bg-paper p-2 lg:order-2 lg:min-h-0">
-          {sheet}
-        </main>
+        <main className="order-1 rounded-[6px] border border-hairline bg-paper p-2 lg:order-2 lg:min-h-0">{sheet}</main>
         <section
           ref={slipAt}
           aria-label="What to do now"
@@ -189,6 +190,26 @@ function TakeUp({ resume, keep, busy }: { resume: Schemas["Resume"]; keep: KeepE
         {changed.length ? "Go on with these changes" : "Nothing was changed, go on"}
       </Button>
     </Panel>
+  );
+}
+
+/** On a phone: where one is, and every station behind one tap. */
+function StationsFolded({ head, station }: { head: Head; station: Station }) {
+  const at = head.stations.findIndex((s) => s.station === station);
+  const here = head.stations[at];
+  return (
+    <details className="border-b border-hairline lg:hidden" key={station}>
+      <summary className="flex min-h-11 cursor-pointer items-center gap-2">
+        <span className="font-semibold">{here?.name}</span>
+        <span className="min-w-0 truncate text-sm text-graphite">{here?.figure}</span>
+        <span className="ml-auto shrink-0 text-sm text-graphite">
+          {at + 1} of {head.stations.length} ▾
+        </span>
+      </summary>
+      <div className="pb-2">
+        <Stations head={head} />
+      </div>
+    </details>
   );
 }
 

@@ -3,23 +3,38 @@ import type { Schemas } from "../api/client";
 import { box } from "./Field";
 import { type Frame, path } from "./frame";
 
-const DASHES = ["", "2 4", "7 4"];
+/** How far the band reaches on either side of what is believed, in sd: nine places in ten lie within. */
+const BAND_SD = 1.64;
 
 interface Cut {
   name: string;
   heights: readonly number[];
 }
 
-function cuts(field: Schemas["HeightField"], side: "front" | "side"): Cut[] {
-  const grid = field.mean_mm;
-  const last = grid.length - 1;
-  const at = [0, Math.round(last / 2), last];
-  const names = side === "front" ? ["front", "centre", "rear"] : ["right", "centre", "left"];
-  const picks = side === "front" ? at : [...at].reverse();
-  return picks.map((k, i) => ({
-    name: names[i] ?? "",
-    heights: side === "front" ? (grid[k] ?? []) : grid.map((row) => row[k] ?? 0),
-  }));
+/** The surface along one line: the one under the pointer, else through the plate's middle. */
+function cutAt(field: Schemas["HeightField"], side: "front" | "side", mm: number | undefined): Cut {
+  const axis = side === "front" ? field.ys_mm : field.xs_mm;
+  const middle = Math.round((axis.length - 1) / 2);
+  const nearest = (v: number) =>
+    axis.reduce((best, a, i) => (Math.abs(a - v) < Math.abs((axis[best] ?? 0) - v) ? i : best), 0);
+  const k = mm === undefined ? middle : nearest(mm);
+  const place = `${side === "front" ? "y" : "x"} ${String(Math.round(axis[k] ?? 0)).replace("-", "−")}`;
+  return {
+    name: mm === undefined ? "through the middle" : place,
+    heights: side === "front" ? (field.mean_mm[k] ?? []) : field.mean_mm.map((row) => row[k] ?? 0),
+  };
+}
+
+/** From where to where the whole plate is believed to lie, seen from this side. */
+function band(field: Schemas["HeightField"], side: "front" | "side"): { low: number[]; high: number[] } {
+  const edge = (sign: number) => {
+    const of = (j: number, i: number) => (field.mean_mm[j]?.[i] ?? 0) + sign * BAND_SD * (field.sd_mm[j]?.[i] ?? 0);
+    const most = sign > 0 ? Math.max : Math.min;
+    return side === "front"
+      ? field.xs_mm.map((_, i) => most(...field.ys_mm.map((_, j) => of(j, i))))
+      : field.ys_mm.map((_, j) => most(...field.xs_mm.map((_, i) => of(j, i))));
+  };
+  return { low: edge(-1), high: edge(1) };
 }
 
 /** Half the height shown, in mm: a round number that holds every line. */
@@ -46,17 +61,17 @@ export function Elevation({
   const perMm = (half - 6) / r;
   const along = front ? field.xs_mm : field.ys_mm;
   const across = (mm: number) => (front ? at.y + half - mm * perMm : at.x + half + mm * perMm);
-  const cutPath = (heights: readonly number[]) =>
-    path(
-      heights.map((h, i) => {
-        const mm = along[i] ?? 0;
-        return front ? [frame.px(mm), across(h)] : [across(h), frame.py(mm)];
-      }),
-    );
+  const points = (heights: readonly number[]) =>
+    heights.map((h, i): [number, number] => {
+      const mm = along[i] ?? 0;
+      return front ? [frame.px(mm), across(h)] : [across(h), frame.py(mm)];
+    });
+  const cut = cutAt(field, side, front ? hover?.y : hover?.x);
+  const edges = band(field, side);
   const planScale = frame.plan.w / ((field.xs_mm.at(-1) ?? 1) - (field.xs_mm[0] ?? 0));
   const factor = Math.round(perMm / planScale / 5) * 5;
   const tol = field.tol_mm * perMm;
-  const band = front
+  const within = front
     ? { x: at.x, y: at.y + half - tol, w: at.w, h: 2 * tol }
     : { x: at.x + half - tol, y: at.y, w: 2 * tol, h: at.h };
   const clip = `clip-${side}`;
@@ -67,22 +82,18 @@ export function Elevation({
       </clipPath>
       <rect {...box(at)} fill="none" stroke="var(--hairline)" />
       <g clipPath={`url(#${clip})`}>
-        <rect {...box(band)} fill="var(--verdigris)" opacity="0.2" />
+        <rect {...box(within)} fill="var(--within)" />
+        <path
+          d={`${path([...points(edges.high), ...points(edges.low).reverse()])}Z`}
+          fill="var(--graphite)"
+          fillOpacity="0.16"
+        />
         <path
           d={front ? `M${at.x} ${across(0)}h${at.w}` : `M${across(0)} ${at.y}v${at.h}`}
           stroke="var(--verdigris)"
           strokeDasharray="4 3"
         />
-        {cuts(field, side).map((cut, i) => (
-          <path
-            key={cut.name}
-            d={cutPath(cut.heights)}
-            fill="none"
-            stroke="var(--ink)"
-            strokeWidth="1.6"
-            strokeDasharray={DASHES[i]}
-          />
-        ))}
+        <path d={path(points(cut.heights))} fill="none" stroke="var(--ink)" strokeWidth="1.8" />
         {front && hover?.x !== undefined && (
           <path d={`M${frame.px(hover.x)} ${at.y}v${at.h}`} stroke="var(--brass)" strokeWidth="1.5" />
         )}
@@ -96,7 +107,7 @@ export function Elevation({
             seen from the front, Z ×{factor}
           </text>
           <text className="svg-words halo" x={at.x + at.w - 6} y={at.y + at.h - 7} textAnchor="end">
-            front — centre ··· rear – –
+            cut {cut.name}; grey: where the plate may lie
           </text>
         </>
       ) : (
@@ -104,11 +115,8 @@ export function Elevation({
           <text className="svg-words halo" x={at.x + 6} y={at.y + 15}>
             from the right
           </text>
-          <text className="svg-words halo" x={at.x + 6} y={at.y + at.h - 22}>
-            right — centre ···
-          </text>
           <text className="svg-words halo" x={at.x + 6} y={at.y + at.h - 8}>
-            left – –
+            {hover?.x === undefined ? "cut in the middle" : `cut ${cut.name}`}
           </text>
         </>
       )}

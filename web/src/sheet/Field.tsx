@@ -1,33 +1,79 @@
-/** The surface on the plan: tinted and hatched where it is out of tolerance, left open where it is unknown. */
+/** The surface on the plan. Every place has one class, drawn alone: nothing is laid over another. */
 import { contours } from "d3-contour";
 import { useMemo } from "react";
 import type { Schemas } from "../api/client";
-import type { Frame } from "./frame";
+import { signed } from "../ui/words";
+import { type Frame, path, ticks } from "./frame";
 
+type Field = Schemas["HeightField"];
 type Grid = readonly (readonly number[])[];
+type Ring = [number, number][];
 
-/** Contour of values above `level`, as an SVG path in the frame. */
-function above(grid: Grid, level: number, frame: Frame, sign = 1): string {
+/** The classes in the order they are painted, each on plain paper over the ones before. */
+const CLASSES = [
+  { name: "probably high", hatch: "url(#hatch-high-open)", edge: "var(--madder)" },
+  { name: "surely high", hatch: "url(#hatch-high)", edge: "var(--madder)" },
+  { name: "probably low", hatch: "url(#hatch-low-open)", edge: "var(--slate)" },
+  { name: "surely low", hatch: "url(#hatch-low)", edge: "var(--slate)" },
+  { name: "cannot tell", hatch: "url(#dots)", edge: "none" },
+] as const;
+type ClassName = (typeof CLASSES)[number]["name"];
+
+export const LEGEND = [
+  { text: "surely high", fill: "url(#hatch-high)" },
+  { text: "probably", fill: "url(#hatch-high-open)" },
+  { text: "within", fill: "var(--within)" },
+  { text: "probably", fill: "url(#hatch-low-open)" },
+  { text: "surely low", fill: "url(#hatch-low)" },
+  { text: "cannot tell", fill: "url(#dots)" },
+] as const;
+
+/** The rings around where a grid is above `level`, in the frame. */
+function rings(grid: Grid, level: number, frame: Frame): Ring[] {
   const ny = grid.length;
   const nx = grid[0]?.length ?? 0;
-  const values = grid.flat().map((v) => sign * v);
-  const shape = contours().size([nx, ny]).contour(values, level);
-  const place = ([gx = 0, gy = 0]: number[]) => {
-    const x = frame.plan.x + ((gx - 0.5) / (nx - 1)) * frame.plan.w;
-    const y = frame.plan.y + frame.plan.h - ((gy - 0.5) / (ny - 1)) * frame.plan.h;
-    return `${x.toFixed(1)},${y.toFixed(1)}`;
+  const shape = contours().size([nx, ny]).contour(grid.flat(), level);
+  const place = ([gx = 0, gy = 0]: number[]): [number, number] => [
+    Number((frame.plan.x + ((gx - 0.5) / (nx - 1)) * frame.plan.w).toFixed(1)),
+    Number((frame.plan.y + frame.plan.h - ((gy - 0.5) / (ny - 1)) * frame.plan.h).toFixed(1)),
+  ];
+  return shape.coordinates.flatMap((polygon) => polygon.map((ring) => ring.map(place)));
+}
+
+const closed = (all: Ring[]) => all.map((ring) => `${path(ring)}Z`).join("");
+
+/** How far each class leads before the others, on the grid: it is drawn where that is positive. */
+function leads(field: Field): Record<ClassName, Grid> {
+  const each = (lead: (high: number, low: number) => number) =>
+    field.p_high.map((row, j) => row.map((high, i) => lead(high, field.p_low[j]?.[i] ?? 0)));
+  const within = (high: number, low: number) => 1 - high - low;
+  return {
+    "probably high": each((high, low) => high - Math.max(low, within(high, low))),
+    "surely high": each((high) => high - field.surely_at),
+    "probably low": each((high, low) => low - Math.max(high, within(high, low))),
+    "surely low": each((_, low) => low - field.surely_at),
+    "cannot tell": each((high, low) => field.told_at - Math.max(high, low, within(high, low))),
   };
-  return shape.coordinates.flatMap((polygon) => polygon.map((ring) => `M${ring.map(place).join("L")}Z`)).join("");
 }
 
 export function Hatches() {
+  const line = (d: string, colour: string) => <path d={d} stroke={colour} strokeWidth="1.3" />;
   return (
     <defs>
-      <pattern id="hatch-high" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-        <path d="M0 0V7" stroke="var(--madder)" strokeWidth="1.6" strokeOpacity="0.55" />
+      <pattern id="hatch-high" width="4.5" height="4.5" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        {line("M0 0V4.5", "var(--madder)")}
       </pattern>
-      <pattern id="hatch-low" width="7" height="7" patternUnits="userSpaceOnUse">
-        <path d="M0 3.5H7" stroke="var(--slate)" strokeWidth="1.6" strokeOpacity="0.55" />
+      <pattern id="hatch-high-open" width="10" height="10" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+        {line("M0 0V10", "var(--madder)")}
+      </pattern>
+      <pattern id="hatch-low" width="4.5" height="4.5" patternUnits="userSpaceOnUse">
+        {line("M0 2.2H4.5", "var(--slate)")}
+      </pattern>
+      <pattern id="hatch-low-open" width="10" height="10" patternUnits="userSpaceOnUse">
+        {line("M0 5H10", "var(--slate)")}
+      </pattern>
+      <pattern id="dots" width="9" height="9" patternUnits="userSpaceOnUse">
+        <circle cx="2.5" cy="2.5" r="0.9" fill="var(--graphite)" />
       </pattern>
       <marker
         id="turn-head"
@@ -45,39 +91,80 @@ export function Hatches() {
   );
 }
 
-export function FieldLayer({ field, frame, clip }: { field: Schemas["HeightField"]; frame: Frame; clip: string }) {
+export function FieldLayer({ field, frame, clip }: { field: Field; frame: Frame; clip: string }) {
   const drawn = useMemo(() => {
-    const tol = field.tol_mm;
-    const steps = [1, 2, 4, 8].map((k) => k * tol);
-    const unknown = field.sd_mm.map((row) => row.map((sd) => sd - 2.5 * tol));
+    const lead = leads(field);
+    const all = field.mean_mm.flat();
+    // Lines of less than a hundredth apart would read alike.
+    const levels = ticks(Math.min(...all), Math.max(...all), 4).filter(
+      (v) => Math.abs(v * 100 - Math.round(v * 100)) < 1e-6,
+    );
     return {
-      high: steps.map((level) => ({ level, d: above(field.mean_mm, level, frame) })),
-      low: steps.map((level) => ({ level, d: above(field.mean_mm, level, frame, -1) })),
-      zero: above(field.mean_mm, 0, frame),
-      unknown: above(unknown, 0, frame),
-      pale: above(
-        field.sd_mm.map((row) => row.map((sd) => sd - 1.2 * tol)),
-        0,
-        frame,
-      ),
+      classes: CLASSES.map((c) => ({ ...c, d: closed(rings(lead[c.name], 0, frame)) })),
+      levels: levels.map((level) => {
+        const found = rings(field.mean_mm, level, frame);
+        return { level, d: closed(found), label: labelAt(found, frame, field) };
+      }),
     };
   }, [field, frame]);
+  const unknown = drawn.classes[drawn.classes.length - 1];
   return (
     <g clipPath={`url(#${clip})`}>
-      <rect {...box(frame.plan)} fill="var(--verdigris)" opacity="0.13" />
-      {drawn.high.map(({ level, d }) => (
-        <path key={level} d={d} fill="var(--madder)" opacity="0.16" />
+      <rect {...box(frame.plan)} fill="var(--within)" />
+      {drawn.classes.slice(0, -1).map((c) => (
+        <g key={c.name}>
+          <path d={c.d} fill="var(--paper)" />
+          <path d={c.d} fill={c.hatch} stroke={c.edge} strokeWidth={c.name.startsWith("surely") ? 0 : 1.6} />
+        </g>
       ))}
-      <path d={drawn.high[0]?.d} fill="url(#hatch-high)" stroke="var(--madder)" strokeOpacity="0.6" />
-      {drawn.low.map(({ level, d }) => (
-        <path key={level} d={d} fill="var(--slate)" opacity="0.16" />
+      {drawn.levels.map(({ level, d, label }) => (
+        <g key={level}>
+          <path d={d} fill="none" stroke="var(--graphite)" strokeOpacity="0.45" strokeWidth="0.8" />
+          {label && (
+            <text className="svg-number halo" x={label[0]} y={label[1]} textAnchor="middle" style={{ fontSize: 10 }}>
+              {signed(level)}
+            </text>
+          )}
+        </g>
       ))}
-      <path d={drawn.low[0]?.d} fill="url(#hatch-low)" stroke="var(--slate)" strokeOpacity="0.6" />
-      <path d={drawn.zero} fill="none" stroke="var(--graphite)" strokeOpacity="0.5" />
-      <path d={drawn.pale} fill="var(--paper)" opacity="0.45" />
-      <path d={drawn.unknown} fill="var(--paper)" opacity="0.92" stroke="var(--graphite)" strokeDasharray="2 5" />
+      {unknown && (
+        <>
+          <path d={unknown.d} fill="var(--paper)" />
+          <path d={unknown.d} fill={unknown.hatch} />
+        </>
+      )}
     </g>
   );
+}
+
+/** Where a level line's value has room: on its longest ring, nearest to the plan's middle line and away from the rim. */
+function labelAt(found: Ring[], frame: Frame, field: Field): [number, number] | null {
+  const { x, y, w, h } = frame.plan;
+  const inside = (found.sort((a, b) => b.length - a.length)[0] ?? []).filter(
+    ([px, py]) =>
+      px > x + 24 && px < x + w - 24 && py > y + 14 && py < y + h - 14 && told(field, (px - x) / w, 1 - (py - y) / h),
+  );
+  if (inside.length < 8) return null;
+  const middle = y + h * 0.42;
+  const at = inside.reduce((a, b) => (Math.abs(b[1] - middle) < Math.abs(a[1] - middle) ? b : a));
+  return [at[0], at[1] + 3];
+}
+
+/** Whether anything is known of a place, given as shares of the plate's width and depth. */
+function told(field: Field, across: number, up: number): boolean {
+  const i = Math.round(across * (field.xs_mm.length - 1));
+  const j = Math.round(up * (field.ys_mm.length - 1));
+  return classAt(field, i, j) !== "cannot tell";
+}
+
+/** The class of a place by its chances; the same as the drawing shows. */
+export function classAt(field: Field, i: number, j: number): string {
+  const high = field.p_high[j]?.[i] ?? 0;
+  const low = field.p_low[j]?.[i] ?? 0;
+  const most = Math.max(high, low, 1 - high - low);
+  if (most < field.told_at) return "cannot tell";
+  if (most !== high && most !== low) return "within";
+  return `${most >= field.surely_at ? "surely" : "probably"} ${most === high ? "high" : "low"}`;
 }
 
 export function box({ x, y, w, h }: { x: number; y: number; w: number; h: number }) {

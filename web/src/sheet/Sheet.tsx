@@ -6,7 +6,7 @@ import { type PointerEvent, type ReactNode, useMemo, useState, useSyncExternalSt
 import type { Schemas } from "../api/client";
 import { type SeenFrom, signed } from "../ui/words";
 import { Elevation } from "./Elevation";
-import { box, FieldLayer, Hatches } from "./Field";
+import { box, classAt, FieldLayer, Hatches, LEGEND } from "./Field";
 import { type Frame, frameOf, HEIGHT, ticks, WIDTH } from "./frame";
 import { Knob } from "./Knob";
 
@@ -27,6 +27,9 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
   const frame = useMemo(() => frameOf(sheet.bounds_mm), [sheet.bounds_mm]);
   const [hover, setHover] = useState<{ x?: number; y?: number } | null>(null);
   const narrow = useNarrow();
+  // On a phone the plan alone, and small; a tap shows the whole drawing.
+  const [whole, setWhole] = useState(false);
+  const small = narrow && !whole;
   const { plan } = frame;
   const [x0, y0, x1, y1] = sheet.bounds_mm;
 
@@ -44,109 +47,126 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
   };
   const round = sheet.shape === "round";
   const corner = { x: frame.side.x, y: frame.front.y, w: frame.side.w, h: frame.front.h };
-  const spoken = `${title}. ${sheet.figures.map((f) => `${f.name} ${f.value} ${f.unit} ${f.plus_minus}`).join(", ")}`;
+  const spoken = `${title}. ${sheet.figures.map((f) => `${f.name} ${f.value} ${f.unit} ${f.plus_minus}`).join(", ")}. ${sheet.field?.said ?? ""}`;
   return (
-    <svg
-      viewBox={`0 0 ${WIDTH} ${HEIGHT + (below ? 62 : 26)}`}
-      className="mx-auto block h-full max-h-full w-full"
-      role="img"
-      aria-label={spoken}
-      onPointerMove={point}
-      onPointerLeave={() => setHover(null)}
-      data-testid="sheet"
-    >
-      <Hatches />
-      <clipPath id="plate">
+    <div className="relative h-full max-lg:h-auto">
+      <svg
+        viewBox={
+          small
+            ? `${plan.x - 14} ${plan.y - 8} ${plan.w + 28} ${plan.h + 16}`
+            : `0 0 ${WIDTH} ${HEIGHT + (below ? 80 : 44)}`
+        }
+        className={`mx-auto block w-full ${small ? "h-[26dvh]" : "h-full max-h-full"}`}
+        role="img"
+        aria-label={spoken}
+        onPointerMove={point}
+        onPointerLeave={() => setHover(null)}
+        data-testid="sheet"
+      >
+        <Hatches />
+        <clipPath id="plate">
+          {round ? (
+            <ellipse cx={plan.x + plan.w / 2} cy={plan.y + plan.h / 2} rx={plan.w / 2} ry={plan.h / 2} />
+          ) : (
+            <rect {...box(plan)} rx={8} />
+          )}
+        </clipPath>
+        {sheet.field && <FieldLayer field={sheet.field} frame={frame} clip="plate" />}
         {round ? (
-          <ellipse cx={plan.x + plan.w / 2} cy={plan.y + plan.h / 2} rx={plan.w / 2} ry={plan.h / 2} />
-        ) : (
-          <rect {...box(plan)} rx={8} />
-        )}
-      </clipPath>
-      {sheet.field && <FieldLayer field={sheet.field} frame={frame} clip="plate" />}
-      {round ? (
-        <ellipse
-          cx={plan.x + plan.w / 2}
-          cy={plan.y + plan.h / 2}
-          rx={plan.w / 2}
-          ry={plan.h / 2}
-          fill="none"
-          stroke="var(--ink)"
-          strokeWidth="2"
-        />
-      ) : (
-        <rect {...box(plan)} rx={8} fill="none" stroke="var(--ink)" strokeWidth="2" />
-      )}
-      {sheet.keep_outs.map((k) => (
-        <g key={k.name}>
-          <rect
-            x={frame.px(k.x_min_mm)}
-            y={frame.py(k.y_max_mm)}
-            width={frame.px(k.x_max_mm) - frame.px(k.x_min_mm)}
-            height={frame.py(k.y_min_mm) - frame.py(k.y_max_mm)}
-            fill="var(--paper)"
+          <ellipse
+            cx={plan.x + plan.w / 2}
+            cy={plan.y + plan.h / 2}
+            rx={plan.w / 2}
+            ry={plan.h / 2}
+            fill="none"
             stroke="var(--ink)"
+            strokeWidth="2"
           />
-          <path
-            d={`M${frame.px(k.x_min_mm)} ${frame.py(k.y_min_mm)}L${frame.px(k.x_max_mm)} ${frame.py(k.y_max_mm)}M${frame.px(k.x_min_mm)} ${frame.py(k.y_max_mm)}L${frame.px(k.x_max_mm)} ${frame.py(k.y_min_mm)}`}
-            stroke="var(--graphite)"
-          />
-        </g>
-      ))}
-      {ticks(x0, x1).map((t) => (
-        <g key={`x${t}`}>
-          <path d={`M${frame.px(t)} ${plan.y + plan.h}v6`} stroke="var(--graphite)" />
-          <text className="svg-words" x={frame.px(t)} y={plan.y + plan.h + 18} textAnchor="middle">
-            {axis(t)}
-          </text>
-        </g>
-      ))}
-      {ticks(y0, y1).map((t) => (
-        <g key={`y${t}`}>
-          <path d={`M${plan.x} ${frame.py(t)}h-6`} stroke="var(--graphite)" />
-          <text className="svg-words" x={plan.x - 10} y={frame.py(t) + 4} textAnchor="end">
-            {axis(t)}
-          </text>
-        </g>
-      ))}
-      {children?.(frame)}
-      {sheet.spots.map((s) => (
-        <SpotMark key={`${s.x_mm},${s.y_mm}`} spot={s} frame={frame} />
-      ))}
-      {/* The knob at work last: its label lies on top. */}
-      {[...sheet.knobs]
-        .sort((a, b) => Number(a.next) - Number(b.next))
-        .map((k) => (
-          <Knob
-            key={k.name}
-            knob={k}
-            x={frame.px(k.x_mm)}
-            y={frame.py(k.y_mm)}
-            from={from}
-            tol={sheet.field?.tol_mm ?? 0.03}
-            scale={narrow ? 1.5 : 1}
-            named={k.next || !narrow || sheet.knobs.length <= 6}
-            edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
-          />
+        ) : (
+          <rect {...box(plan)} rx={8} fill="none" stroke="var(--ink)" strokeWidth="2" />
+        )}
+        {sheet.keep_outs.map((k) => (
+          <g key={k.name}>
+            <rect
+              x={frame.px(k.x_min_mm)}
+              y={frame.py(k.y_max_mm)}
+              width={frame.px(k.x_max_mm) - frame.px(k.x_min_mm)}
+              height={frame.py(k.y_min_mm) - frame.py(k.y_max_mm)}
+              fill="var(--paper)"
+              stroke="var(--ink)"
+            />
+            <path
+              d={`M${frame.px(k.x_min_mm)} ${frame.py(k.y_min_mm)}L${frame.px(k.x_max_mm)} ${frame.py(k.y_max_mm)}M${frame.px(k.x_min_mm)} ${frame.py(k.y_max_mm)}L${frame.px(k.x_max_mm)} ${frame.py(k.y_min_mm)}`}
+              stroke="var(--graphite)"
+            />
+          </g>
         ))}
-      {hover && <HoverMark hover={hover} frame={frame} field={sheet.field} />}
-      {sheet.field && (
-        <>
-          <Elevation field={sheet.field} frame={frame} side="front" hover={hover} />
-          <Elevation field={sheet.field} frame={frame} side="side" hover={hover} />
-        </>
+        {!small &&
+          ticks(x0, x1).map((t) => (
+            <g key={`x${t}`}>
+              <path d={`M${frame.px(t)} ${plan.y + plan.h}v6`} stroke="var(--graphite)" />
+              <text className="svg-words" x={frame.px(t)} y={plan.y + plan.h + 18} textAnchor="middle">
+                {axis(t)}
+              </text>
+            </g>
+          ))}
+        {!small &&
+          ticks(y0, y1).map((t) => (
+            <g key={`y${t}`}>
+              <path d={`M${plan.x} ${frame.py(t)}h-6`} stroke="var(--graphite)" />
+              <text className="svg-words" x={plan.x - 10} y={frame.py(t) + 4} textAnchor="end">
+                {axis(t)}
+              </text>
+            </g>
+          ))}
+        {children?.(frame)}
+        {sheet.spots.map((s) => (
+          <SpotMark key={`${s.x_mm},${s.y_mm}`} spot={s} frame={frame} />
+        ))}
+        {/* The knob at work last: its label lies on top. */}
+        {[...sheet.knobs]
+          .sort((a, b) => Number(a.next) - Number(b.next))
+          .map((k) => (
+            <Knob
+              key={k.name}
+              knob={k}
+              x={frame.px(k.x_mm)}
+              y={frame.py(k.y_mm)}
+              from={from}
+              tol={sheet.field?.tol_mm ?? 0.03}
+              scale={narrow ? 1.5 : 1}
+              named={k.next || !narrow || sheet.knobs.length <= 6}
+              edge={{ left: plan.x - 30, right: plan.x + plan.w + 12, below: k.y_mm > (y0 + y1) / 2 }}
+            />
+          ))}
+        {hover && <HoverMark hover={hover} frame={frame} field={sheet.field} />}
+        {sheet.field && !small && (
+          <>
+            <Elevation field={sheet.field} frame={frame} side="front" hover={hover} />
+            <Elevation field={sheet.field} frame={frame} side="side" hover={hover} />
+          </>
+        )}
+        {!small && <TitleBlock at={corner} figures={sheet.figures} />}
+        {sheet.field && !small && (
+          <Legend
+            y={frame.front.y + frame.front.h + 18}
+            x={plan.x}
+            tol={sheet.field.tol_mm}
+            against={sheet.field.against}
+          />
+        )}
+        {below && !small && <g transform={`translate(${plan.x} ${HEIGHT + 52})`}>{below}</g>}
+      </svg>
+      {narrow && (
+        <button
+          type="button"
+          className="absolute right-0 bottom-0 min-h-11 w-16 text-right text-sm leading-tight text-graphite underline underline-offset-4"
+          onClick={() => setWhole(!whole)}
+        >
+          {whole ? "plan only" : "whole drawing"}
+        </button>
       )}
-      <TitleBlock at={corner} figures={sheet.figures} />
-      {sheet.field && (
-        <Legend
-          y={frame.front.y + frame.front.h + 18}
-          x={plan.x}
-          tol={sheet.field.tol_mm}
-          against={sheet.field.against}
-        />
-      )}
-      {below && <g transform={`translate(${plan.x} ${HEIGHT + 34})`}>{below}</g>}
-    </svg>
+    </div>
   );
 }
 
@@ -209,8 +229,13 @@ function HoverMark({
       {x !== null && <path d={`M${x} ${plan.y}v${plan.h}`} stroke="var(--brass)" />}
       {y !== null && <path d={`M${plan.x} ${y}h${plan.w}`} stroke="var(--brass)" />}
       {x !== null && y !== null && value && (
-        <text className="svg-number halo" x={x + 8} y={y - 8}>
-          {signed(value.mean)} ±{value.sd.toFixed(2)}
+        <text
+          className="svg-number halo"
+          x={x < plan.x + plan.w / 2 ? x + 8 : x - 8}
+          y={y < plan.y + 20 ? y + 18 : y - 8}
+          textAnchor={x < plan.x + plan.w / 2 ? "start" : "end"}
+        >
+          {value.name}, {signed(value.mean)} ±{value.sd.toFixed(2)}
         </text>
       )}
     </g>
@@ -222,7 +247,7 @@ function nearest(field: Schemas["HeightField"], x: number, y: number) {
     axis.reduce((best, a, i) => (Math.abs(a - v) < Math.abs((axis[best] ?? 0) - v) ? i : best), 0);
   const i = pick(field.xs_mm, x);
   const j = pick(field.ys_mm, y);
-  return { mean: field.mean_mm[j]?.[i] ?? 0, sd: field.sd_mm[j]?.[i] ?? 0 };
+  return { mean: field.mean_mm[j]?.[i] ?? 0, sd: field.sd_mm[j]?.[i] ?? 0, name: classAt(field, i, j) };
 }
 
 function TitleBlock({
@@ -257,27 +282,20 @@ function TitleBlock({
 }
 
 function Legend({ x, y, tol, against }: { x: number; y: number; tol: number; against: string }) {
-  const items = [
-    { fill: "url(#hatch-high)", stroke: "var(--madder)", text: "plate high, gap too small", dx: 0 },
-    { fill: "var(--verdigris)", stroke: "var(--verdigris)", text: `within ±${tol.toFixed(2)} of ${against}`, dx: 152 },
-    { fill: "url(#hatch-low)", stroke: "var(--slate)", text: "plate low, gap too large", dx: 400 },
-  ];
   return (
     <g>
-      {items.map((i) => (
-        <g key={i.text} transform={`translate(${x + i.dx} ${y})`}>
-          <rect
-            width={14}
-            height={12}
-            fill={i.fill}
-            fillOpacity={i.fill.startsWith("url") ? 1 : 0.25}
-            stroke={i.stroke}
-          />
-          <text className="svg-words" x={19} y={11} style={{ fontSize: 12 }}>
-            {i.text}
+      {LEGEND.map((item, k) => (
+        <g key={item.fill} transform={`translate(${x + k * 94} ${y})`}>
+          <rect width={20} height={12} fill="var(--paper)" />
+          <rect width={20} height={12} fill={item.fill} stroke="var(--hairline)" />
+          <text className="svg-words" x={25} y={11} style={{ fontSize: 12 }}>
+            {item.text}
           </text>
         </g>
       ))}
+      <text className="svg-words" x={x} y={y + 29} style={{ fontSize: 12 }}>
+        within: ±{tol.toFixed(2)} mm of {against}
+      </text>
     </g>
   );
 }

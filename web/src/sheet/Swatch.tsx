@@ -1,8 +1,25 @@
-/** A patch of first-layer lines as the bead model gives them at one gap; and the same beads in section. */
+/** A strip of first layer under low light, shaded from the bead model's height profile; and the same beads in section. */
 import { useId } from "react";
 import type { Schemas } from "../api/client";
 
 type SwatchData = Schemas["Swatch"];
+
+/** Lines are drawn so far apart, in px, that one can be told from the next. */
+const PITCH = 13;
+/** The light comes from above the strip, so low that a slope of one in two is in full light or in full shade. */
+const LOW_LIGHT = 2;
+
+/** Shade of each step across a line: above 0 in the light, below 0 in the shade, null where the plate shows. */
+function shades(swatch: SwatchData): (number | null)[] {
+  const { profile_mm: heights, pitch_mm } = swatch;
+  const step = pitch_mm / heights.length;
+  return heights.map((h, k) => {
+    if (h <= 0) return null;
+    const before = heights.at(k - 1) ?? h;
+    const after = heights[(k + 1) % heights.length] ?? h;
+    return Math.max(-1, Math.min(1, (((after - before) / (2 * step)) * LOW_LIGHT) / 1.2));
+  });
+}
 
 export function Swatch({
   swatch,
@@ -18,58 +35,79 @@ export function Swatch({
   y?: number;
 }) {
   const id = useId();
-  // Drawn at a scale at which single lines can be told apart.
-  const pitch = 7;
-  const perMm = pitch / swatch.pitch_mm;
-  const line = Math.max(swatch.line_mm * perMm, 0.8);
-  const wavy = swatch.grade === "loose" || swatch.grade === "barely";
-  const torn = swatch.grade === "starved";
-  const ridge = swatch.fill > 1.08 ? Math.min((swatch.fill - 1) * 4, 3) : 0;
+  const loose = swatch.grade === "loose";
+  const wavy = loose || swatch.grade === "barely";
+  const steps = shades(swatch);
+  const band = PITCH / steps.length;
+  // A bead that touches no tip wanders: more, and with breaks, where it does not hold at all.
+  const sway = loose ? 4.2 : wavy ? 1.8 : 0;
+  const tile = wavy ? 52 : 26;
+  const wave = (at: number) =>
+    sway ? `M0 ${at}q${tile / 4} ${-sway * 2} ${tile / 2} 0t${tile / 2} 0` : `M0 ${at}H${tile}`;
+  const clip = `${id}-edge`;
   return (
     <g transform={`translate(${x} ${y})`}>
       <defs>
-        <pattern
-          id={id}
-          width={wavy ? 18 : torn ? 26 : 7}
-          height={pitch}
-          patternUnits="userSpaceOnUse"
-          patternTransform="rotate(-58)"
-        >
-          <rect width="30" height={pitch} fill="var(--plastic-gap)" />
-          {wavy ? (
-            <path
-              d={`M0 ${pitch / 2}q4.5 -3 9 0t9 0`}
-              stroke="var(--plastic)"
-              strokeWidth={line * 0.8}
-              fill="none"
-              strokeDasharray="15 3"
-            />
-          ) : (
-            <rect
-              y={(pitch - Math.min(line, pitch)) / 2}
-              width={torn ? 17 : 30}
-              height={Math.min(line, pitch)}
-              fill="var(--plastic)"
-            />
-          )}
-          {ridge > 0 && (
-            <rect y={pitch - ridge / 2} width={torn ? 17 : 30} height={ridge} fill="var(--ink)" opacity="0.45" />
-          )}
-          {!wavy && ridge === 0 && line >= pitch * 0.99 && (
-            <path d="M0 0H30" stroke="var(--ink)" strokeOpacity="0.18" />
+        <clipPath id={clip}>
+          <rect width={width} height={height} rx={2} />
+        </clipPath>
+        <pattern id={id} width={tile} height={PITCH} patternUnits="userSpaceOnUse" overflow="visible">
+          {[-PITCH, 0, PITCH].flatMap((line) =>
+            steps.map((shade, k) => {
+              const at = line + (k + 0.5) * band;
+              const stroke = { d: wave(at), fill: "none", strokeWidth: band * 1.5 };
+              return shade === null ? null : (
+                <g key={`${line} ${k}`}>
+                  <path
+                    {...stroke}
+                    stroke="var(--plastic)"
+                    strokeDasharray={loose ? `${tile * 0.8} ${tile * 0.2}` : ""}
+                  />
+                  <path
+                    {...stroke}
+                    stroke={shade > 0 ? "var(--lit)" : "var(--shade)"}
+                    strokeOpacity={Math.abs(shade) * (shade > 0 ? 0.75 : 0.7)}
+                    strokeDasharray={loose ? `${tile * 0.8} ${tile * 0.2}` : ""}
+                  />
+                </g>
+              );
+            }),
           )}
         </pattern>
       </defs>
-      <rect
-        width={width}
-        height={height}
-        rx={2}
-        fill={`url(#${CSS.escape(id)})`}
-        stroke="var(--ink)"
-        strokeWidth="0.8"
-      />
+      <g clipPath={`url(#${CSS.escape(clip)})`}>
+        <rect width={width} height={height} fill="var(--plastic-gap)" />
+        <rect width={width} height={height} fill={`url(#${CSS.escape(id)})`} opacity={1 - swatch.shows_through} />
+        {swatch.grade === "starved" && <Tears width={width} height={height} />}
+      </g>
+      <rect width={width} height={height} rx={2} fill="none" stroke="var(--ink)" strokeWidth="0.8" />
     </g>
   );
+}
+
+/** Where the tip had no room to lay anything, or tore it up again: ragged holes along the lines. */
+function Tears({ width, height }: { width: number; height: number }) {
+  const holes = [
+    [0.04, 0.1, 0.3],
+    [0.42, 0.3, 0.36],
+    [0.1, 0.56, 0.42],
+    [0.62, 0.74, 0.34],
+    [0.7, 0.04, 0.26],
+  ] as const;
+  return holes.map(([left, top, long]) => {
+    const [a, b, w] = [left * width, top * height, long * width];
+    const ragged = [0.2, 0.45, 0.7, 1].map((t, k) => `L${a + t * w} ${b + (k % 2 ? 3.5 : -1.5)}`).join("");
+    const back = [0.75, 0.5, 0.25, 0].map((t, k) => `L${a + t * w} ${b + 7 + (k % 2 ? -2 : 3)}`).join("");
+    return (
+      <path
+        key={left}
+        d={`M${a} ${b}${ragged}${back}Z`}
+        fill="var(--plastic-gap)"
+        stroke="var(--shade)"
+        strokeOpacity="0.5"
+      />
+    );
+  });
 }
 
 /** Four neighbouring lines cut across, on the plate, drawn to the bead model's width and height. */

@@ -17,7 +17,7 @@ export function FeelKeys({
   disabled: boolean;
 }) {
   return (
-    <div className="flex flex-col gap-1.5">
+    <div className="thumb flex flex-col gap-1.5">
       {FEELS.map((f, k) => (
         <Button key={f.feel} disabled={disabled} className="flex items-center text-left" onClick={() => onFeel(f.feel)}>
           <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>

@@ -120,6 +120,9 @@ class _Bead(Value):
     grade_sd: float
     slip: float
     caliper_sd_mm: float
+    ridge_base: float
+    ridge_most_mm: float
+    shows_through: float
     target: dict[str, float]
     grades: tuple[_Band, ...]
 

@@ -180,58 +180,39 @@ function ZonesLayer({
   pick: (k: number) => void;
 }) {
   const size = Math.abs(frame.px(view.patch_mm) - frame.px(0));
-  const box = Math.max(size, 74);
   return (
     <g>
       {view.zones.map((z, k) => {
-        const x = frame.px(z.x_mm);
-        const y = frame.py(z.y_mm);
+        const [x, y] = [frame.px(z.x_mm), frame.py(z.y_mm)];
         const judged = z.grade !== null || z.caliper_mm !== null;
-        const unknown = !z.known;
-        const left = Math.min(Math.max(x - box / 2, frame.plan.x + 3), frame.plan.x + frame.plan.w - box - 3);
-        const top = Math.min(Math.max(y - 39, frame.plan.y + 3), frame.plan.y + frame.plan.h - 81);
+        // Its number stands on the side of the plate's middle, so that it reaches past no rim.
+        const below = y < frame.plan.y + frame.plan.h / 2;
+        const colour = z.sound ? "var(--verdigris)" : z.error_mm > 0 ? "var(--slate)" : "var(--madder)";
         return (
           // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys move over the zones
           <g key={z.name} onClick={() => pick(k)} style={{ cursor: "pointer" }}>
+            <title>{`${z.name}: ${z.verdict}`}</title>
+            <rect x={x - 24} y={y - 24} width={48} height={48} fill="transparent" />
+            {judged && <Swatch swatch={z.swatch} width={size} height={size} x={x - size / 2} y={y - size / 2} />}
             <rect
-              x={left}
-              y={top}
-              width={box}
-              height={78}
-              rx={4}
-              fill="var(--paper)"
-              fillOpacity="0.82"
+              x={x - size / 2}
+              y={y - size / 2}
+              width={size}
+              height={size}
+              rx={2}
+              fill={judged ? "none" : "var(--paper)"}
               stroke={at === k ? "var(--brass)" : "var(--ink)"}
-              strokeWidth={at === k ? 3 : 1}
+              strokeWidth={at === k ? 3 : 1.2}
               strokeDasharray={judged ? "" : "3 3"}
             />
-            {judged && <Swatch swatch={z.swatch} width={48} height={28} x={left + box / 2 - 24} y={top + 6} />}
             <text
-              className="svg-words"
-              style={{ fill: "var(--ink)" }}
-              x={left + box / 2}
-              y={top + (judged ? 50 : 34)}
+              className="svg-number halo"
+              x={x}
+              y={below ? y + size / 2 + 15 : y - size / 2 - 6}
               textAnchor="middle"
+              style={{ fill: z.known ? colour : "var(--graphite)", fontSize: 12 }}
             >
-              {z.name}
-            </text>
-            <text
-              className="svg-number"
-              x={left + box / 2}
-              y={top + (judged ? 68 : 54)}
-              textAnchor="middle"
-              style={{
-                fill: unknown
-                  ? "var(--graphite)"
-                  : z.sound
-                    ? "var(--verdigris)"
-                    : z.error_mm > 0
-                      ? "var(--slate)"
-                      : "var(--madder)",
-                fontSize: 12,
-              }}
-            >
-              {unknown ? "?" : `${signed(z.error_mm)}${judged ? "" : " ?"}`}
+              {z.known ? `${signed(z.error_mm)}${judged ? "" : " ?"}` : "?"}
             </text>
           </g>
         );

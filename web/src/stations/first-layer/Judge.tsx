@@ -33,14 +33,20 @@ export function Judge({
     <>
       <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
       <div className="flex items-center justify-between gap-3">
-        <h2 className="text-2xl leading-tight font-semibold">How does it look?</h2>
+        <h2 className="text-xl leading-tight font-semibold">How does it look?</h2>
         {seen && (
-          <svg width={96} height={52} role="img" aria-label="The patch as it lies on the practice plate">
-            <Swatch swatch={seen} width={94} height={50} x={1} y={1} />
+          <svg
+            width={132}
+            height={52}
+            className="shrink-0"
+            role="img"
+            aria-label="The patch as it lies on the practice plate"
+          >
+            <Swatch swatch={seen} width={130} height={50} x={1} y={1} />
           </svg>
         )}
       </div>
-      <div className="flex flex-col gap-1">
+      <div className="thumb flex flex-col gap-1">
         {view.cards.map((c) => (
           <Button
             key={c.grade}
@@ -50,11 +56,13 @@ export function Judge({
             onClick={() => grade(c.key)}
           >
             <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
-            <svg width={56} height={30} aria-hidden="true" className="shrink-0">
-              <Swatch swatch={c.swatch} width={54} height={28} x={1} y={1} />
+            <svg width={132} height={42} aria-hidden="true" className="-my-1.5 shrink-0">
+              <Swatch swatch={c.swatch} width={130} height={40} x={1} y={1} />
             </svg>
-            <span className="font-semibold">{c.word}</span>
-            <span className="ml-auto text-sm opacity-80">{c.look}</span>
+            <span className="min-w-0 leading-tight">
+              <span className="block font-semibold">{c.word}</span>
+              <span className="block truncate text-sm opacity-80">{c.look}</span>
+            </span>
           </Button>
         ))}
       </div>

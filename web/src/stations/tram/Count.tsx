@@ -78,74 +78,76 @@ export function CountSlip({ view, from, count, setCount, keep, busy }: CountProp
             ? `About ${turnWords(about, perTurn, from)}, ${seen}.`
             : `It should drag almost as it stands; ${seen}.`}
       </p>
-      {view.ask_before && (
-        <div className="grid grid-cols-[1fr_auto_auto] items-center gap-2" role="group" aria-label="Before the turn">
-          <span className="text-sm text-graphite">Before the turn the gauge was</span>
-          {(["tight", "loose"] as const).map((b) => (
-            <Button
-              key={b}
-              look={count.before === b ? "chosen" : "plain"}
-              aria-pressed={count.before === b}
-              onClick={() => setCount({ ...count, before: count.before === b ? null : b })}
+      <div className="thumb flex flex-col gap-2">
+        {view.ask_before && (
+          <div className="grid grid-cols-[1fr_auto_auto] items-center gap-2" role="group" aria-label="Before the turn">
+            <span className="text-sm text-graphite">Before the turn the gauge was</span>
+            {(["tight", "loose"] as const).map((b) => (
+              <Button
+                key={b}
+                look={count.before === b ? "chosen" : "plain"}
+                aria-pressed={count.before === b}
+                onClick={() => setCount({ ...count, before: count.before === b ? null : b })}
+              >
+                {b}
+              </Button>
+            ))}
+          </div>
+        )}
+        <div className="flex items-center justify-between rounded-[4px] border-2 border-ink px-4 py-2">
+          <p className="font-mono" data-testid="count">
+            <span className="text-5xl font-semibold">{count.marks ?? "–"}</span>
+            <span className="text-2xl text-graphite"> /{perTurn}</span>
+          </p>
+          <p className="text-right">
+            <button
+              type="button"
+              className="min-h-11 font-medium underline underline-offset-4"
+              onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}
             >
-              {b}
+              {way(count.sign, from)}
+            </button>
+            <span className="block text-sm text-graphite">
+              {count.marks === null ? "press the number" : `${mm.toFixed(2)} mm at this screw`}
+            </span>
+          </p>
+        </div>
+        <div className="grid grid-cols-6 gap-1.5">
+          {[0, 1, 2, 3, 4, 5, 6, 7, 8].map((n) => (
+            <Button
+              key={n}
+              look={count.marks === n ? "chosen" : "plain"}
+              className="font-mono text-lg"
+              onClick={() => setCount({ ...count, marks: n, typedAt: 0 })}
+            >
+              {n}
             </Button>
           ))}
-        </div>
-      )}
-      <div className="flex items-center justify-between rounded-[4px] border-2 border-ink px-4 py-2">
-        <p className="font-mono" data-testid="count">
-          <span className="text-5xl font-semibold">{count.marks ?? "–"}</span>
-          <span className="text-2xl text-graphite"> /{perTurn}</span>
-        </p>
-        <p className="text-right">
-          <button
-            type="button"
-            className="min-h-11 font-medium underline underline-offset-4"
-            onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}
-          >
-            {way(count.sign, from)}
-          </button>
-          <span className="block text-sm text-graphite">
-            {count.marks === null ? "press the number" : `${mm.toFixed(2)} mm at this screw`}
-          </span>
-        </p>
-      </div>
-      <div className="grid grid-cols-6 gap-1.5">
-        {[0, 1, 2, 3, 4, 5, 6, 7, 8].map((n) => (
           <Button
-            key={n}
-            look={count.marks === n ? "chosen" : "plain"}
-            className="font-mono text-lg"
-            onClick={() => setCount({ ...count, marks: n, typedAt: 0 })}
+            className="font-mono"
+            aria-label="+1, one mark more"
+            onClick={() => setCount({ ...count, marks: Math.min((count.marks ?? 0) + 1, 160) })}
           >
-            {n}
+            +1
           </Button>
-        ))}
+          <Button
+            className="font-mono"
+            aria-label="−1, one mark fewer"
+            onClick={() => setCount({ ...count, marks: Math.max((count.marks ?? 0) - 1, 0) })}
+          >
+            −1
+          </Button>
+          <Button onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}>flip</Button>
+        </div>
         <Button
-          className="font-mono"
-          aria-label="+1, one mark more"
-          onClick={() => setCount({ ...count, marks: Math.min((count.marks ?? 0) + 1, 160) })}
+          look="main"
+          keyHint="Enter"
+          disabled={count.marks === null || busy}
+          onClick={() => keepCount(view, count, keep)}
         >
-          +1
+          Keep
         </Button>
-        <Button
-          className="font-mono"
-          aria-label="−1, one mark fewer"
-          onClick={() => setCount({ ...count, marks: Math.max((count.marks ?? 0) - 1, 0) })}
-        >
-          −1
-        </Button>
-        <Button onClick={() => setCount({ ...count, sign: -count.sign as 1 | -1 })}>flip</Button>
       </div>
-      <Button
-        look="main"
-        keyHint="Enter"
-        disabled={count.marks === null || busy}
-        onClick={() => keepCount(view, count, keep)}
-      >
-        Keep
-      </Button>
       <NoDrag key={stopOf(view)} view={view} from={from} count={count} keep={keep} busy={busy} />
     </>
   );
