@@ -73,10 +73,11 @@ def desk(workshop: Workshop, tmp_path: Path) -> Desk:
 
 
 @contextmanager
-def serving(folder: Path) -> Iterator[str]:
-    """The real server, on a real port, with the demo workshop in a folder of its own."""
+def serving(folder: Path, *, furnished: bool = True) -> Iterator[str]:
+    """The real server, on a real port, with the demo workshop, or none, in a folder of its own."""
     workshop = Workshop(folder / "workshop.db")
-    furnish(workshop)
+    if furnished:
+        furnish(workshop)
     app = create_app(Desk(workshop, PracticeRoom(folder / "practice", seed=11).hands_for))
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))

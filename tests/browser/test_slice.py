@@ -411,7 +411,7 @@ def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> N
     page.get_by_role("button", name="Set", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("into the plate")
     page.get_by_role("button", name="I am sure").click()
-    expect(page.get_by_text("+2.000").first).to_be_visible()
+    expect(page.get_by_text("+2.000").locator("visible=true").first).to_be_visible()
 
 
 def test_zones_are_reached_by_arrows_and_a_caliper_is_kept_with_the_grade(desk_page: Page) -> None:

@@ -374,7 +374,7 @@ def test_every_place_of_the_field_has_one_class_by_its_chances(desk: Desk) -> No
     untold = offset.view.view(run).sheet.field
     # Nobody has felt anything yet: nothing is high, nothing is low.
     assert untold.said == "The whole plate: cannot tell."
-    practise(desk, "tram")
+    practise(desk, "tram", times=4)
     field = tram.view.view(desk.open("run")).sheet.field
     mean, sd = np.array(field.mean_mm), np.array(field.sd_mm)
     assert np.array(field.p_high) == pytest.approx(
@@ -383,7 +383,6 @@ def test_every_place_of_the_field_has_one_class_by_its_chances(desk: Desk) -> No
     assert np.array(field.p_low) == pytest.approx(
         norm.cdf(-field.tol_mm, mean, sd), abs=2e-2
     )  # sent in whole micrometres
-    assert "within" in field.said.lower()
     zones = [name for part in field.said.rstrip(".").split(". ") for name in part.split(": ")[1].split(", ")]
     assert len(zones) == len(set(zones)) == 9
 

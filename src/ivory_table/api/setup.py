@@ -10,6 +10,7 @@ from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import Filament, Nozzle, Person
 from ivory_table.core.value import Id
 from ivory_table.stations import setup
+from ivory_table.stations.first_use import FirstMachine, furnish_first
 from ivory_table.stations.http import desk
 
 setup_routes = APIRouter(prefix="/api/setup", tags=["setup"])
@@ -18,6 +19,12 @@ SetupId = Annotated[Id, Path(description="The id of what is kept.")]
 
 @setup_routes.get("")
 def get_setup(request: Request) -> setup.SetupView:
+    return setup.view(desk(request).workshop)
+
+
+@setup_routes.post("/first", status_code=201)
+def first_machine(request: Request, wanted: FirstMachine) -> setup.SetupView:
+    furnish_first(desk(request), wanted)
     return setup.view(desk(request).workshop)
 
 

@@ -900,6 +900,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/setup/first": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** First Machine */
+        post: operations["first_machine_api_setup_first_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/setup/gauges": {
         parameters: {
             query?: never;
@@ -1693,6 +1710,33 @@ export interface components {
             target_swatch: components["schemas"]["Swatch"];
             /** Zones */
             zones: components["schemas"]["ZoneView"][];
+        };
+        /**
+         * FirstMachine
+         * @description What is asked before a first run.
+         */
+        FirstMachine: {
+            /** Convention */
+            convention?: ("probe_offset" | "home_offset" | "stop_position" | "live_only") | null;
+            /** Depth Mm */
+            depth_mm: number;
+            /** Id */
+            id: string;
+            /**
+             * Knobs
+             * @enum {integer}
+             */
+            knobs: 0 | 3 | 4;
+            /** Name */
+            name: string;
+            /**
+             * Shape
+             * @default rectangle
+             * @enum {string}
+             */
+            shape: "rectangle" | "round";
+            /** Width Mm */
+            width_mm: number;
         };
         /**
          * FormAmount
@@ -6196,6 +6240,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SetupFile"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    first_machine_api_setup_first_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstMachine"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetupView"];
                 };
             };
             /** @description A refusal. */

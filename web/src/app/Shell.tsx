@@ -197,8 +197,13 @@ function TakeUp({ resume, keep, busy }: { resume: Schemas["Resume"]; keep: KeepE
 function StationsFolded({ head, station }: { head: Head; station: Station }) {
   const at = head.stations.findIndex((s) => s.station === station);
   const here = head.stations[at];
+  const [open, setOpen] = useState(false);
   return (
-    <details className="border-b border-hairline lg:hidden" key={station}>
+    <details
+      className="border-b border-hairline lg:hidden"
+      key={station}
+      onToggle={(e) => setOpen(e.currentTarget.open)}
+    >
       <summary className="flex min-h-11 cursor-pointer items-center gap-2">
         <span className="font-semibold">{here?.name}</span>
         <span className="min-w-0 truncate text-sm text-graphite">{here?.figure}</span>
@@ -206,9 +211,11 @@ function StationsFolded({ head, station }: { head: Head; station: Station }) {
           {at + 1} of {head.stations.length} ▾
         </span>
       </summary>
-      <div className="pb-2">
-        <Stations head={head} />
-      </div>
+      {open && (
+        <div className="pb-2">
+          <Stations head={head} />
+        </div>
+      )}
     </details>
   );
 }

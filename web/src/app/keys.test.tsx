@@ -46,6 +46,24 @@ test("what is typed is typed; only what stops a machine works everywhere", () =>
   expect(stop).toHaveBeenCalledTimes(1);
 });
 
+test("a letter in a field for a number is the shortcut that the foot names, and is never typed", () => {
+  const run = vi.fn();
+  function Reading() {
+    useKeys([{ keys: ["p"], cap: "P", does: "practice reads", run }]);
+    return <input aria-label="mm" inputMode="decimal" />;
+  }
+  render(
+    <KeyBoard>
+      <Reading />
+    </KeyBoard>,
+  );
+  const field = screen.getByLabelText("mm");
+  expect(fireEvent.keyDown(field, { key: "p" })).toBe(false);
+  expect(run).toHaveBeenCalledTimes(1);
+  expect(fireEvent.keyDown(field, { key: "x" })).toBe(false);
+  for (const key of ["1", ",", ".", "-", "Backspace"]) expect(fireEvent.keyDown(field, { key })).toBe(true);
+});
+
 test("the browser's own shortcuts stay its own", () => {
   const run = vi.fn();
   render(

@@ -45,7 +45,10 @@ export function KeyBoard({ children }: { children: ReactNode }) {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       const at = event.target as HTMLElement;
-      const typing = at.closest("input, select, textarea, [role=dialog]") !== null;
+      // A field for a number takes no letter: there a letter is the shortcut that the foot names.
+      const letter = /^[a-z?[\]]$/i.test(event.key);
+      const number = at.matches('input[inputmode="decimal"], input[inputmode="numeric"]');
+      const typing = at.closest("input, select, textarea, [role=dialog]") !== null && !(number && letter);
       if (event.ctrlKey || event.metaKey || event.altKey) return;
       if (event.key === "Enter" && at.closest("button, a, summary") && at !== document.body) return;
       for (const keys of [...owners.current.values()].reverse()) {
@@ -56,6 +59,7 @@ export function KeyBoard({ children }: { children: ReactNode }) {
           return;
         }
       }
+      if (number && letter) event.preventDefault();
     };
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);

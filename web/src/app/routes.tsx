@@ -2,7 +2,7 @@
 import { type ComponentType, lazy, Suspense } from "react";
 import { Navigate, Route, Routes as Router } from "react-router";
 import { Bench } from "../bench/Bench";
-import { Waiting } from "./Waiting";
+import { NoSuchPage, Waiting } from "./Waiting";
 
 /** A page that is loaded when it is first gone to. */
 function page<Name extends string>(name: Name, load: () => Promise<Record<Name, ComponentType>>) {
@@ -34,7 +34,7 @@ export function Routes() {
           <Route path="sign_off" element={<SignOff />} />
           <Route path="record" element={<Record />} />
         </Route>
-        <Route path="*" element={<Navigate to="/" replace />} />
+        <Route path="*" element={<NoSuchPage />} />
       </Router>
     </Suspense>
   );

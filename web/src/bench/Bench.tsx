@@ -7,6 +7,7 @@ import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, Wrong } from "../ui/controls";
 import { day, signed } from "../ui/words";
+import { FirstUse } from "./FirstUse";
 
 export function Bench() {
   const { data: bench, error } = useBench();
@@ -61,15 +62,7 @@ export function Bench() {
           <StartSlip key={line.machine.id} line={line} bench={bench} />
         </div>
       ) : (
-        <main className="py-10">
-          <p>
-            No machine is set up yet.{" "}
-            <Link to="/setup?shelf=machines&id=new" className="underline underline-offset-4">
-              Make the first one
-            </Link>
-            ; a gauge and a filament are needed too.
-          </p>
-        </main>
+        <FirstUse />
       )}
       <Finder />
     </div>

@@ -217,3 +217,5 @@ HEAT = _Heat.model_validate(_job["heat"])
 SURVEY = _Survey.model_validate(_job["survey"])
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
+#: What a workshop begins with: gauges, filaments, and where knobs usually are.
+FIRST: dict[str, Any] = _table("first")

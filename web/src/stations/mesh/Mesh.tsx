@@ -15,8 +15,8 @@ import { signed, typedMm } from "../../ui/words";
 
 type Owner = "hand" | "probe";
 const OWNERS = [
-  { value: "hand", text: "felt by hand: it owns the zero" },
-  { value: "probe", text: "probed: differences only" },
+  { value: "hand", text: "felt: owns the zero" },
+  { value: "probe", text: "probed: shape only" },
 ] as const;
 
 export function MeshStation() {

@@ -1,0 +1,67 @@
+"""From an empty workshop to the first instruction, as somebody new does it."""
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.conftest import serving
+
+from .conftest import at_station, serious
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_a_newcomer_is_at_the_tram_in_twelve_inputs(page: Page, tmp_path: Path, width: int) -> None:
+    inputs = 0
+
+    def fill(label: str, text: str) -> None:
+        nonlocal inputs
+        inputs += 1
+        page.get_by_label(label, exact=True).fill(text)
+
+    def press(name: str) -> None:
+        nonlocal inputs
+        inputs += 1
+        page.get_by_role("button", name=name).click()
+
+    with serving(tmp_path, furnished=False) as address:
+        page.set_viewport_size({"width": width, "height": 844})
+        page.goto(address)
+        expect(page.get_by_role("heading", name="Which machine stands here?")).to_be_visible()
+        assert page.get_by_role("alert").count() == 0  # nothing was typed yet
+        assert serious(page) == []
+        fill("What you call it", "Sandpiper")
+        fill("Width", "200")
+        fill("Depth", "180")
+        press("Put it on the bench")
+        fill("Your initials", "ab")
+        press("Start a new run")
+        at_station(page, "prepare")
+        page.goto(page.url.replace("/prepare", "/tram"))
+        inputs += 1
+        at_station(page, "tram")
+        expect(page.get_by_role("heading", name="Which way does this knob work?")).to_be_visible()
+        assert inputs <= 12
+        expect(page.get_by_text("front left").first).to_be_visible()
+
+
+def test_what_cannot_be_a_plate_is_said_beside_its_field(page: Page, tmp_path: Path) -> None:
+    with serving(tmp_path, furnished=False) as address:
+        page.goto(address)
+        page.get_by_label("Width", exact=True).fill("12")
+        page.get_by_role("button", name="Put it on the bench").click()
+        expect(page.get_by_text("Give it a name")).to_be_visible()
+        expect(page.get_by_text("Type the size in mm")).to_be_visible()
+        page.get_by_label("What you call it").fill("Dunlin")
+        page.get_by_label("Its plate is").select_option("round")
+        page.get_by_label("Across").fill("240")
+        page.get_by_label("Knobs under it").select_option("0")
+        page.get_by_role("button", name="Put it on the bench").click()
+        expect(page.get_by_text("round, 240 mm across")).to_be_visible()
+
+
+def test_an_address_that_leads_nowhere_says_so(desk_page: Page) -> None:
+    desk_page.goto(desk_page.url + "kitchen")
+    expect(desk_page.get_by_role("heading", name="There is no page at this address.")).to_be_visible()
+    desk_page.get_by_role("link", name="To the bench").click()
+    expect(desk_page.get_by_role("button", name="Heron")).to_be_visible()

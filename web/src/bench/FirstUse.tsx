@@ -1,0 +1,186 @@
+/** An empty workshop: a few questions on the sheet itself, and the first run can begin. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
+import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { Button, Choice, Field, Wrong } from "../ui/controls";
+import { typedNumber } from "../ui/words";
+
+type Convention = NonNullable<Schemas["FirstMachine"]["convention"]>;
+const UNKNOWN = "unknown" as const;
+const COUNTS: readonly { value: Convention | typeof UNKNOWN; text: string }[] = [
+  { value: UNKNOWN, text: "I do not know" },
+  { value: "probe_offset", text: "more negative is closer" },
+  { value: "home_offset", text: "more negative is further" },
+  { value: "stop_position", text: "larger is closer" },
+  { value: "live_only", text: "nothing is stored" },
+];
+
+export function FirstUse() {
+  const cache = useQueryClient();
+  const [name, setName] = useState("");
+  const [shape, setShape] = useState<"rectangle" | "round">("rectangle");
+  const [width, setWidth] = useState("220");
+  const [depth, setDepth] = useState("220");
+  const [knobs, setKnobs] = useState<"4" | "3" | "0">("4");
+  const [counts, setCounts] = useState<Convention | typeof UNKNOWN>(UNKNOWN);
+  const [tried, setTried] = useState(false);
+  const make = useMutation<unknown, Refusal, Schemas["FirstMachine"]>({
+    mutationFn: (body) => answer(api.POST("/api/setup/first", { body })),
+    onSuccess: () => {
+      cache.invalidateQueries({ queryKey: ["setup"] });
+      return cache.invalidateQueries({ queryKey: ["bench"] });
+    },
+  });
+  const size = (text: string) => {
+    const mm = typedNumber(text);
+    return mm !== null && mm >= 50 && mm <= 1500 ? mm : null;
+  };
+  const [w, d] = [size(width), shape === "round" ? size(width) : size(depth)];
+  const sizeWrong = (mm: number | null) => (mm === null ? "Type the size in mm, 50 to 1500." : null);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    setTried(true);
+    if (!name.trim() || w === null || d === null) return;
+    const count = Number(knobs) as 0 | 3 | 4;
+    make.mutate({
+      id: `machine-${crypto.randomUUID().slice(0, 8)}`,
+      name: name.trim(),
+      shape,
+      width_mm: w,
+      depth_mm: d,
+      knobs: count,
+      convention: counts === UNKNOWN ? null : counts,
+    });
+  };
+  const [pw, pd] = [w ?? 220, d ?? 220];
+  const scale = 300 / Math.max(pw, pd);
+  const places = { "4": [0.13, 0.87], "3": [0.15, 0.85], "0": [] }[knobs];
+  const dots = places.flatMap((x) => places.map((y) => [x, y] as const));
+  const shown = knobs === "3" ? [...dots.filter(([, y]) => y < 0.5), [0.5, 0.85] as const] : dots;
+  return (
+    <main className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_368px]">
+      <section className="rounded-[6px] border border-hairline bg-paper p-4">
+        <svg
+          viewBox="-180 -180 360 360"
+          className="mx-auto h-[60dvh] max-h-full w-full"
+          role="img"
+          aria-label="Your plate"
+        >
+          {shape === "round" ? (
+            <circle r={(pw * scale) / 2} fill="none" stroke="var(--ink)" strokeWidth="2" />
+          ) : (
+            <rect
+              x={(-pw * scale) / 2}
+              y={(-pd * scale) / 2}
+              width={pw * scale}
+              height={pd * scale}
+              rx={6}
+              fill="none"
+              stroke="var(--ink)"
+              strokeWidth="2"
+            />
+          )}
+          {shown.map(([x, y]) => {
+            const inwards = shape === "round" ? 0.8 : 1;
+            return (
+              <circle
+                key={`${x} ${y}`}
+                cx={(x - 0.5) * inwards * pw * scale}
+                cy={-(y - 0.5) * inwards * pd * scale}
+                r={12}
+                fill="var(--paper)"
+                stroke="var(--ink)"
+              />
+            );
+          })}
+          <text y={174} textAnchor="middle" className="svg-words">
+            {shape === "round" ? `${pw} mm across` : `${pw} x ${pd} mm`}, front at the bottom
+          </text>
+        </svg>
+      </section>
+      <form
+        onSubmit={submit}
+        className="flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4"
+        noValidate
+      >
+        <h2 className="text-2xl leading-tight font-semibold">Which machine stands here?</h2>
+        <p className="text-sm text-graphite">
+          A few questions, then the first run. A sheet of paper as the gauge and the usual plastics are there to start
+          from.
+        </p>
+        <Field
+          label="What you call it"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          wrong={tried && !name.trim() ? "Give it a name, as you call it in the workshop." : null}
+        />
+        <Choice
+          label="Its plate is"
+          value={shape}
+          options={[
+            { value: "rectangle", text: "a rectangle" },
+            { value: "round", text: "round" },
+          ]}
+          onChange={setShape}
+        />
+        <div className="grid grid-cols-2 gap-2">
+          <Field
+            label={shape === "round" ? "Across" : "Width"}
+            unit="mm"
+            inputMode="decimal"
+            value={width}
+            onChange={(e) => setWidth(e.target.value)}
+            wrong={tried ? sizeWrong(w) : null}
+          />
+          {shape === "rectangle" && (
+            <Field
+              label="Depth"
+              unit="mm"
+              inputMode="decimal"
+              value={depth}
+              onChange={(e) => setDepth(e.target.value)}
+              wrong={tried ? sizeWrong(d) : null}
+            />
+          )}
+        </div>
+        <Choice
+          label="Knobs under it"
+          value={knobs}
+          options={[
+            { value: "4", text: "four, near the corners" },
+            { value: "3", text: "three" },
+            { value: "0", text: "none" },
+          ]}
+          onChange={setKnobs}
+        />
+        <Choice
+          label="The stored height: which way does it count?"
+          value={counts}
+          options={COUNTS}
+          onChange={setCounts}
+        />
+        {counts === UNKNOWN && (
+          <p className="text-sm text-graphite">
+            Then nothing is stored: the value goes into the start of each job, until you say which way it counts in the
+            set-up.
+          </p>
+        )}
+        <Wrong wrong={make.error} />
+        <Button look="main" type="submit" disabled={make.isPending}>
+          Put it on the bench
+        </Button>
+        <div className="border-t border-hairline pt-2 text-sm">
+          <p className="text-graphite">
+            More knobs, a probe, keep-outs: in the{" "}
+            <Link to="/setup?shelf=machines&id=new" className="underline underline-offset-4">
+              set-up
+            </Link>
+            ; a file from elsewhere is brought there too. To look around first, start the demo workshop: it has four
+            practice machines.
+          </p>
+        </div>
+      </form>
+    </main>
+  );
+}
