@@ -159,7 +159,7 @@ def remedies(name: str, *, can_mesh: bool, passes_twist: float | None) -> tuple[
         out.append(f"Knobs reach {passes_twist:.0%} of a twist on this plate; the rest is not theirs.")
     out.append("Shim plan: layers of paper or foil under the low places.")
     if name in ("bow", "cup", "roll along x", "roll along y"):
-        out.append("A glass plate, or printing small parts over the screws, where the plate is closest to flat.")
+        out.append("A stiffer plate, or parts laid where this one lies closest to its plane: around the screws.")
     if name == "local":
         out.append("Look under the plate first: a crumb lifts one place.")
     return tuple(out)

@@ -24,7 +24,7 @@ class Turned(Row):
 
     def words(self, machine: Machine) -> str:
         if not self.marks:
-            return f"{self.screw}: left there"
+            return f"{self.screw}: not turned further"
         return f"{self.screw}: {knob_words(machine, self.screw, self.marks)} further"
 
 

@@ -166,7 +166,7 @@ def probed(work: Work, x: float, y: float, name: str) -> float:
             work.send(lift(work.state, work.session.manner))
             raise Failed(
                 f"The probe did not trigger over {name}. It may be mounted too high or not deployed: prove its trigger, "
-                "put a card under the tip and look at the margin. Nothing more is probed."
+                "slide half a millimetre of gauge under the tip and look at the margin. Nothing more is probed."
             )
         found.append(float(touched["z"]))
         if len(found) >= SURVEY.repeats and np.ptp(found) <= 4 * probe.sd_mm:

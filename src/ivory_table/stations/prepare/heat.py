@@ -41,7 +41,7 @@ def hold_words(run: OpenRun, thermal: ThermalView, minutes: float | None) -> str
     if run.state.school == "cold":
         return "Trammed cold: nothing to hold."
     if thermal.settled_after_min is None:
-        return "No thermal study tells when this plate has settled: hold as the house does."
+        return "No thermal study tells when this plate has settled: hold it for as long as you usually do."
     if minutes is None:
         return f"By its thermal study this plate settles in {thermal.settled_after_min:.0f} min."
     left = thermal.still_to_come_mm or 0.0
