@@ -72,6 +72,7 @@ bench: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/ivory-table trial --station tram --machines 200 --workers 2
 	$(BIN)/python benchmarks/serving.py
 	$(BIN)/python benchmarks/stop.py
+	$(BIN)/python benchmarks/history.py
 	$(BIN)/python benchmarks/soak.py
 	$(BIN)/ivory-table trial --machines 200 --seed 7
 

@@ -122,7 +122,7 @@ class Desk:
             eye=(person.eye if person else None) or Eye(),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
         )
-        before = next(iter(self.workshop.runs(machine.id)), None)
+        before = next(iter(self.workshop.runs(machine.id, most=5)), None)
         mesh, mesh_on = self._mesh_found(before, wanted.plate_id)
         setup = setup.model_copy(update={"mesh": mesh, "mesh_on": mesh_on})
         changes = found_changes(before, setup)

@@ -318,9 +318,9 @@ class Workshop:
                     setup=setup.model_dump_json(),
                 )
 
-    def runs(self, machine_id: str | None = None) -> tuple[RunSetup, ...]:
+    def runs(self, machine_id: str | None = None, most: int | None = None) -> tuple[RunSetup, ...]:
         """Newest first."""
-        query = RunRow.select().order_by(RunRow.started_at.desc())
+        query = RunRow.select().order_by(RunRow.started_at.desc()).limit(most)
         if machine_id is not None:
             query = query.where(RunRow.machine_id == machine_id)
         found = []
