@@ -90,3 +90,28 @@ def test_a_retired_machine_leaves_the_bench(http: httpx.Client) -> None:
     assert "kestrel" not in {m["machine"]["id"] for m in http.get("/api/bench").json()["machines"]}
     put(http, machine(http, "kestrel"), retired=False)
     assert "kestrel" in {m["machine"]["id"] for m in http.get("/api/bench").json()["machines"]}
+
+
+def test_a_first_machine_needs_a_few_answers_only(http: httpx.Client) -> None:
+    """Knobs lie on the plate, whatever its shape; a number whose direction nobody knows is not stored."""
+    for k, (shape, knobs) in enumerate((s, n) for s in ("rectangle", "round") for n in (0, 3, 4)):
+        body = {
+            "id": f"first-{k}",
+            "name": f"First {k}",
+            "shape": shape,
+            "width_mm": 180,
+            "depth_mm": 300,
+            "knobs": knobs,
+        }
+        made = http.post("/api/setup/first", json=body)
+        assert made.status_code == 201, made.text
+        machine = next(m["machine"] for m in made.json()["machines"] if m["machine"]["id"] == f"first-{k}")
+        assert len(machine["screws"]) == knobs
+        assert machine["convention"] == "live_only"
+        run = {"id": f"run-{k}", "machine_id": f"first-{k}", "plate_id": f"first-{k}-plate", "initials": "mk"}
+        started = http.post("/api/runs", json=run | {"filament_id": "pla-white", "gauge_id": "copy-paper"})
+        assert started.status_code == 201, started.text
+        assert http.get(f"/api/runs/run-{k}/tram").json()["step"] == ("sense" if knobs else "no_knobs")
+    again = http.post("/api/setup/first", json=body)
+    assert again.status_code in (409, 422)
+    assert http.post("/api/setup/first", json=body | {"id": "wide", "width_mm": 5000}).status_code == 422

@@ -116,6 +116,8 @@ def test_escape_stops_at_once_and_recovering_asks_to_home(desk_page: Page) -> No
     page.keyboard.press("Escape")
     expect(page.get_by_role("alert")).to_contain_text("The position is unknown", timeout=60_000)
     page.get_by_role("button", name="I have looked: recover it").click()
+    # The machine is its own again before it is left: the next one to take it finds it so.
+    expect(page.get_by_text("on the line: idle")).to_be_visible(timeout=60_000)
     expect(page.get_by_text("every axis runs to its stop (home)")).to_be_visible(timeout=60_000)
     leave(page)
 

@@ -20,8 +20,8 @@ class FirstMachine(Value):
     name: Label
     shape: Literal["rectangle", "round"] = "rectangle"
     #: Across, where it is round.
-    width_mm: Annotated[float, Field(ge=50, le=1500)]
-    depth_mm: Annotated[float, Field(ge=50, le=1500)]
+    width_mm: Annotated[float, Field(ge=50, le=1000)]
+    depth_mm: Annotated[float, Field(ge=50, le=1000)]
     knobs: Literal[0, 3, 4]
     #: Which way the stored number goes; None where the person does not know.
     convention: ConventionId | None = None

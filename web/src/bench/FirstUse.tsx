@@ -34,10 +34,10 @@ export function FirstUse() {
   });
   const size = (text: string) => {
     const mm = typedNumber(text);
-    return mm !== null && mm >= 50 && mm <= 1500 ? mm : null;
+    return mm !== null && mm >= 50 && mm <= 1000 ? mm : null;
   };
   const [w, d] = [size(width), shape === "round" ? size(width) : size(depth)];
-  const sizeWrong = (mm: number | null) => (mm === null ? "Type the size in mm, 50 to 1500." : null);
+  const sizeWrong = (mm: number | null) => (mm === null ? "Type the size in mm, 50 to 1000." : null);
   const submit = (event: FormEvent) => {
     event.preventDefault();
     setTried(true);
