@@ -22,8 +22,7 @@ from ivory_table.runs.entry import RunFile
 from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import signed_pages
-from ivory_table.runs.summary import MeshLeft, Summary, mesh_left, summary_of
+from ivory_table.runs.summary import Shown, shown_of
 from ivory_table.stations.tram.entries import Counted, ReadMm
 from ivory_table.store.workshop import Workshop
 
@@ -77,15 +76,14 @@ def fill(shop: Workshop, runs: int, machines: int) -> list[str]:
             shop.keep_machine(heron.model_copy(update={"id": name, "name": name.upper(), "practice": False}))
     parts = []
     for run in (signed, open_run):
-        pages = signed_pages(run) if run.state.signed_off else {}
         texts = [(e.seq, e.model_dump_json()) for e in run.entries]
-        parts.append((run, texts, lessons(run).model_dump_json(), summary_of(run), mesh_left(run), pages))
+        parts.append((run, texts, lessons(run).model_dump_json(), shown_of(run)))
     for begin in range(0, runs, 100):
         with shop.writing():
             for number in range(begin, min(begin + 100, runs)):
                 machine = names[number % machines]
-                run, texts, taught, summary, left, pages = parts[1 if number >= runs - machines else 0]
-                copy(shop, run, texts, taught, summary, left, pages, machine, number)
+                run, texts, taught, shown = parts[1 if number >= runs - machines else 0]
+                copy(shop, run, texts, taught, shown, machine, number)
     return names
 
 
@@ -94,9 +92,7 @@ def copy(
     run: OpenRun,
     texts: list[tuple[int, str]],
     taught: str,
-    summary: Summary,
-    left: MeshLeft,
-    pages: dict[str, str],
+    shown: Shown,
     machine: str,
     number: int,
 ) -> None:
@@ -111,7 +107,7 @@ def copy(
     plate, by = setup.plate_id, setup.initials
     execute("INSERT INTO lesson VALUES (?, ?, ?, ?, ?)", (run_id, machine, plate, by, taught))
     named = {"run_id": run_id, "machine_id": machine, "machine_name": machine.upper(), "started_at": at}
-    shop.keep_summary(summary.model_copy(update=named), left, pages)
+    shop.keep_shown(shown._replace(summary=shown.summary.model_copy(update=named)))
 
 
 def median_ms(ask, times: int = 15) -> float:

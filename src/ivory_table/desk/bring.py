@@ -7,9 +7,8 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.entry import RUN_VERSION, RunFile, kept
 from ivory_table.runs.lessons import lessons
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import signed_pages
 from ivory_table.runs.state import RunState
-from ivory_table.runs.summary import mesh_left, summary_of
+from ivory_table.runs.summary import shown_of
 from ivory_table.store.workshop import Unknown, Workshop
 
 from .knowledge import keep_lessons
@@ -21,13 +20,12 @@ def import_run(workshop: Workshop, file: RunFile) -> bool:
     Its machine, gauge and filament come with it where they are not known here.
     """
     run = _replayed(file)
-    taught, summary, left = lessons(run), summary_of(run), mesh_left(run)
-    pages = signed_pages(run) if run.state.signed_off else {}
+    taught, shown = lessons(run), shown_of(run)
     with workshop.writing():
         if not workshop.import_run(file):
             return False
         _meet(workshop, file)
-        workshop.keep_summary(summary, left, pages)
+        workshop.keep_shown(shown)
         keep_lessons(workshop, file.setup, taught)
     return True
 

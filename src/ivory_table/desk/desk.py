@@ -28,9 +28,8 @@ from ivory_table.runs.entry import Entry, Source, kept
 from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import signed_pages
 from ivory_table.runs.state import RunState
-from ivory_table.runs.summary import MeshLeft, mesh_left, summary_of, summary_of_unreadable
+from ivory_table.runs.summary import shown_of, shown_of_unreadable
 from ivory_table.store.workshop import MOVED_ON, Clash, Workshop
 
 
@@ -62,19 +61,6 @@ class StartRun(Value):
 MOST_OPEN = 32
 
 
-class RunLock:
-    """One run at a time is written by one thread; two runs never wait for each other."""
-
-    def __init__(self) -> None:
-        self._lock = RLock()
-
-    def __enter__(self) -> None:
-        self._lock.acquire()
-
-    def __exit__(self, *wrong: object) -> None:
-        self._lock.release()
-
-
 HandsFor = Callable[[RunSetup], Hands | None]
 
 
@@ -88,7 +74,7 @@ class Desk:
         self.hands_for = hands_for
         #: Runs that are open, the one used longest ago first; each with a lock of its own.
         self._open: OrderedDict[str, OpenRun] = OrderedDict()
-        self._locks: WeakValueDictionary[str, RunLock] = WeakValueDictionary()
+        self._locks: WeakValueDictionary[str, RLock] = WeakValueDictionary()
         self._lock = Lock()
         # What a hand did happens to a practice plate after the answer has left, in its order.
         self._teller = ThreadPoolExecutor(max_workers=1, thread_name_prefix="tell")
@@ -137,7 +123,7 @@ class Desk:
         run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
         with self.workshop.writing():
             self.workshop.start_run(setup)
-            self.workshop.keep_summary(summary_of(run), mesh_left(run), {})
+            self.workshop.keep_shown(shown_of(run))
             keep_lessons(self.workshop, setup, lessons(run))
         return setup
 
@@ -159,27 +145,27 @@ class Desk:
         missing = self.workshop.without_summary(most)
         for run_id in missing:
             try:
-                run = self.open(run_id)
-                summary, pages = summary_of(run), signed_pages(run) if run.state.signed_off else {}
+                shown = shown_of(self.open(run_id))
             except Exception as wrong:
                 if not isinstance(wrong, ValueError):
                     logging.getLogger("ivory_table").exception("run %s", run_id)
                 self._keep_unreadable(run_id)
                 continue
             with self.workshop.writing():
-                self.workshop.keep_summary(summary, mesh_left(run), pages)
+                self.workshop.keep_shown(shown)
         return len(missing)
 
     def _keep_unreadable(self, run_id: str) -> None:
         with suppress(ValueError):  # its set-up cannot be read either: nothing can be said of it
             setup = self.workshop.run(run_id)
-            self.workshop.keep_summary(summary_of_unreadable(setup), MeshLeft(survey=None, on=False), {})
+            self.workshop.keep_shown(shown_of_unreadable(setup))
 
-    def _own_lock(self, run_id: str) -> "RunLock":
+    def _own_lock(self, run_id: str) -> RLock:
+        """One run is written by one thread at a time; two runs never wait for each other."""
         with self._lock:
             found = self._locks.get(run_id)
             if found is None:
-                found = self._locks[run_id] = RunLock()
+                found = self._locks[run_id] = RLock()
             return found
 
     def open(self, run_id: str) -> OpenRun:
@@ -241,12 +227,11 @@ class Desk:
                 after = self._with(run, (entry,))
             except ValueError as wrong:
                 raise Refused("not_possible", str(wrong), "what") from None
-            taught, summary, left = lessons(after), summary_of(after), mesh_left(after)
-            pages = signed_pages(after) if after.state.signed_off else {}
+            taught, shown = lessons(after), shown_of(after)
             try:
                 with self.workshop.writing():
                     self.workshop.keep(run_id, entry)
-                    self.workshop.keep_summary(summary, left, pages)
+                    self.workshop.keep_shown(shown)
                     if taught != lessons(run):
                         keep_lessons(self.workshop, run.setup, taught)
             except IntegrityError:

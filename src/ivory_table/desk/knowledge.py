@@ -41,7 +41,7 @@ def sum_up_person(workshop: Workshop, initials: str, *, new: bool = False) -> No
 
 def learnt_of(workshop: Workshop, machine_id: str) -> Learnt | None:
     """What a machine's runs have taught of its supports and knobs."""
-    return learnt_after(workshop.learnt_before(machine_id), workshop.lessons(machine_id=machine_id))
+    return learnt_after(workshop.learnt_before(machine_id), workshop.lessons_of_supports(machine_id))
 
 
 def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy | None:

@@ -98,5 +98,7 @@ def kept_when_signed(name: str) -> Callable[[Callable[[OpenRun], Value]], Callab
 
 
 def signed_pages(run: OpenRun) -> dict[str, str]:
-    """Every page that is kept of a signed-off run, as JSON, by name."""
+    """Every page that is kept of a signed-off run, as JSON, by name; none of a run that is not signed."""
+    if not run.state.signed_off:
+        return {}
     return {name: make(run).model_dump_json() for name, make in _PAGES.items()}

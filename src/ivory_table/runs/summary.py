@@ -1,10 +1,13 @@
 """A run in a few figures: all that the bench, a list of runs and the logbook need, so that none of them replays anything."""
 
+from typing import NamedTuple
+
 from pydantic import AwareDatetime
 
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, StoredMm, Value
+from ivory_table.runs.standing import signed_pages
 
 from .run import OpenRun
 from .standing import RecordLine, StationLine, record_lines, station_lines
@@ -47,6 +50,19 @@ class MeshLeft(Value):
     on: bool
 
 
+class Shown(NamedTuple):
+    """All that is kept with a run's rows so that nobody has to replay them to see it."""
+
+    summary: Summary
+    left: MeshLeft
+    pages: dict[str, str]
+
+
+def shown_of(run: OpenRun) -> Shown:
+    """What is to be kept of a run as it stands."""
+    return Shown(summary_of(run), MeshLeft(survey=run.state.mesh, on=run.state.mesh_on), signed_pages(run))
+
+
 def summary_of(run: OpenRun) -> Summary:
     """The figures of a run as it stands."""
     state, setup, stations = run.state, run.setup, station_lines(run)
@@ -81,9 +97,9 @@ def summary_of(run: OpenRun) -> Summary:
     )
 
 
-def summary_of_unreadable(setup: RunSetup) -> Summary:
+def shown_of_unreadable(setup: RunSetup) -> Shown:
     """What is shown of a run whose rows this version cannot read: that it is there."""
-    return Summary(
+    summary = Summary(
         maths=0,
         seq=0,
         run_id=setup.id,
@@ -104,8 +120,4 @@ def summary_of_unreadable(setup: RunSetup) -> Summary:
         stored_mm=0.0,
         zones_sound=None,
     )
-
-
-def mesh_left(run: OpenRun) -> MeshLeft:
-    """What the next run of this machine and plate begins with."""
-    return MeshLeft(survey=run.state.mesh, on=run.state.mesh_on)
+    return Shown(summary, MeshLeft(survey=None, on=False), {})

@@ -8,6 +8,7 @@ from ivory_table.core.plate import Filament, Machine
 from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.summary import Summary
+from ivory_table.stations.first_use import KnobPlaces, known_places
 
 
 class RunLine(Value):
@@ -44,6 +45,8 @@ class BenchView(Value):
     filaments: tuple[Filament, ...]
     people: tuple[Signer, ...]
     runs: tuple[RunLine, ...]
+    #: Where knobs usually are: for the questions about a first machine.
+    usual_knobs: tuple[KnobPlaces, ...]
 
 
 def view(desk: Desk) -> BenchView:
@@ -71,6 +74,7 @@ def view(desk: Desk) -> BenchView:
         filaments=tuple(f for f in workshop.filaments() if not f.retired),
         people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
         runs=tuple(_line(summary) for summary in workshop.summaries()),
+        usual_knobs=() if lines else known_places(),
     )
 
 

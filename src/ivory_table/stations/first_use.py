@@ -12,13 +12,15 @@ from ivory_table.desk.desk import Desk
 
 from .setup import KeepMachine, keep_machine
 
+Shape = Literal["rectangle", "round"]
+
 
 class FirstMachine(Value):
     """What is asked before a first run."""
 
     id: Id
     name: Label
-    shape: Literal["rectangle", "round"] = "rectangle"
+    shape: Shape = "rectangle"
     #: Across, where it is round.
     width_mm: Annotated[float, Field(ge=50, le=1000)]
     depth_mm: Annotated[float, Field(ge=50, le=1000)]
@@ -39,10 +41,9 @@ def furnish_first(desk: Desk, wanted: FirstMachine) -> None:
         id=f"{wanted.id}-plate"[:64], name="plate", shape=wanted.shape, width_mm=wanted.width_mm, depth_mm=depth
     )
     x0, y0, x1, y1 = plate.bounds
-    places = FIRST["knobs"].get(str(wanted.knobs), {}) if wanted.shape == "rectangle" else _inside(wanted.knobs)
     screws = tuple(
         Screw(name=name, x_mm=round(x0 + across * (x1 - x0), 1), y_mm=round(y0 + up * (y1 - y0), 1))
-        for name, (across, up) in places.items()
+        for name, (across, up) in usual_knobs(wanted.shape, wanted.knobs).items()
     )
     machine = Machine(
         id=wanted.id,
@@ -61,7 +62,37 @@ def furnish_first(desk: Desk, wanted: FirstMachine) -> None:
                 workshop.keep_filament(Filament.model_validate(row))
 
 
-def _inside(knobs: int) -> dict[str, tuple[float, float]]:
-    """The usual knobs drawn towards the middle, so that they lie on a round plate."""
+def usual_knobs(shape: Shape, knobs: int) -> dict[str, tuple[float, float]]:
+    """Where so many knobs usually are, as shares of the plate's width and depth; inwards, so that they lie on a round one."""
+    inwards = 0.8 if shape == "round" else 1.0
     places = FIRST["knobs"].get(str(knobs), {})
-    return {name: (0.5 + 0.8 * (x - 0.5), 0.5 + 0.8 * (y - 0.5)) for name, (x, y) in places.items()}
+    return {name: (0.5 + inwards * (x - 0.5), 0.5 + inwards * (y - 0.5)) for name, (x, y) in places.items()}
+
+
+class KnobPlace(Value):
+    """A place as shares of a plate's width and depth, from the front left."""
+
+    across: float
+    up: float
+
+
+class KnobPlaces(Value):
+    """So many knobs on a plate of a shape."""
+
+    shape: Shape
+    knobs: int
+    places: tuple[KnobPlace, ...]
+
+
+def known_places() -> tuple[KnobPlaces, ...]:
+    """What can be chosen for a first machine, to be drawn while it is chosen."""
+    shapes: tuple[Shape, ...] = ("rectangle", "round")
+    return tuple(
+        KnobPlaces(
+            shape=shape,
+            knobs=int(count),
+            places=tuple(KnobPlace(across=x, up=y) for x, y in usual_knobs(shape, int(count)).values()),
+        )
+        for shape in shapes
+        for count in FIRST["knobs"]
+    )

@@ -37,7 +37,7 @@ class LineView(Value):
 COOL = Job("Cool down, motors off", cool)
 #: Every job by its id.
 JOBS: dict[str, Job] = {"cool": COOL} | {job: it for station in STATIONS for job, it in station.jobs.items()}
-#: At the tram and while a mesh is measured nothing is cooled down by one press.
+#: Where the plate is measured nothing is cooled down by one press.
 _KEPT_HOT: tuple[StationName, ...] = ("tram", "mesh", "offset")
 
 
@@ -59,7 +59,7 @@ def view(lines: Lines, run: OpenRun, station: StationName) -> LineView:
     status = lines.status(machine_id)
     return LineView(
         status=status,
-        offers=offers(run, station, session) if session is not None and status.state in ("idle", "busy") else (),
+        offers=offers(run, station, session) if status.state in ("idle", "busy") else (),
         hold=held(session, status.bed_target_c) if session is not None and status.bed_target_c else None,
         nudged_mm=run.state.nudged_mm,
         speed_percent=run.state.speed_percent,

@@ -6,7 +6,7 @@ from typing import Literal, Self
 import numpy as np
 from scipy.special import ndtr
 
-from ivory_table.core.plate import KeepOut, Plate, Screw
+from ivory_table.core.plate import KeepOut, Screw
 from ivory_table.core.proof import zones_on
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array, Value
@@ -102,13 +102,16 @@ class Sheet(Value):
 
 
 @lru_cache(maxsize=64)
-def _grid(surface: Surface) -> tuple[Array, Array, Array, Array]:
-    """Axes, places and rows of the grid that is drawn; the same for as long as a run is open."""
+def _grid(surface: Surface) -> tuple[Array, Array, Array, Array, dict[str, int]]:
+    """Axes, places, rows and named zones of the grid that is drawn; the same for as long as a run is open."""
     x0, y0, x1, y1 = surface.plate.bounds
     xs, ys = np.linspace(x0, x1, POINTS), np.linspace(y0, y1, POINTS)
     gx, gy = np.meshgrid(xs, ys)
     places = np.column_stack([gx.ravel(), gy.ravel()])
-    return xs, ys, places, surface.rows(places)
+    zones = {
+        z.name: int(np.linalg.norm(places - (z.x_mm, z.y_mm), axis=1).argmin()) for z in zones_on(surface.plate, 9)
+    }
+    return xs, ys, places, surface.rows(places), zones
 
 
 def height_field(
@@ -118,7 +121,7 @@ def height_field(
     together with its uncertainty. With `after_mesh`, what the machine's mesh follows is taken off too.
     """
     belief = state.belief
-    xs, ys, places, rows = _grid(belief.surface)
+    xs, ys, places, rows, zones = _grid(belief.surface)
     if level_mm is None:
         anchors = belief.surface.rows(belief.surface.anchors).mean(axis=0)
         mean, sd = belief.of(rows - anchors)
@@ -137,16 +140,15 @@ def height_field(
         p_low=tuple(_row(r, 3) for r in p_low.reshape(POINTS, POINTS)),
         tol_mm=tol_mm,
         against=against,
-        said=_said(belief.surface.plate, places, p_high, p_low),
+        said=_said(zones, p_high, p_low),
     )
 
 
-def _said(plate: Plate, places: Array, p_high: Array, p_low: Array) -> str:
+def _said(zones: dict[str, int], p_high: Array, p_low: Array) -> str:
     """The plate's nine zones by class: 'Probably high: rear left. Within: centre, front left.'"""
     by_class: dict[str, list[str]] = {}
-    for zone in zones_on(plate, 9):
-        k = int(np.linalg.norm(places - (zone.x_mm, zone.y_mm), axis=1).argmin())
-        by_class.setdefault(class_of(float(p_high[k]), float(p_low[k])), []).append(zone.name)
+    for name, k in zones.items():
+        by_class.setdefault(class_of(float(p_high[k]), float(p_low[k])), []).append(name)
     order = ("surely high", "probably high", "within", "probably low", "surely low", "cannot tell")
     if len(by_class) == 1:
         return f"The whole plate: {next(iter(by_class))}."

@@ -19,7 +19,7 @@ from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.lessons import Lessons, entered_anew
-from ivory_table.runs.summary import MeshLeft, Summary
+from ivory_table.runs.summary import MeshLeft, Shown, Summary
 
 from .tables import (
     EntryRow,
@@ -247,8 +247,19 @@ class Workshop:
             query = query.where(LessonRow.initials == initials)
         return tuple(Lessons.model_validate_json(body) for (body,) in query.tuples())
 
-    def keep_summary(self, summary: Summary, left: MeshLeft, pages: dict[str, str]) -> None:
+    def lessons_of_supports(self, machine_id: str) -> tuple[Lessons, ...]:
+        """The newest lesson of a machine's supports, and the newest that voids them: no older one counts."""
+        found = []
+        for path in ("$.supports.at", "$.forgets_at"):
+            at = fn.json_extract(LessonRow.body, path)
+            mine = (LessonRow.machine_id == machine_id) & at.is_null(False)
+            newest = LessonRow.select(LessonRow.body).where(mine).order_by(at.desc()).limit(1).tuples()
+            found += [Lessons.model_validate_json(body) for (body,) in newest]
+        return tuple(found)
+
+    def keep_shown(self, shown: Shown) -> None:
         """Keep a run's figures, the mesh it leaves, and its pages as shown once it is signed off; none while it is not."""
+        summary, left, pages = shown
         SummaryRow.replace(
             run=summary.run_id,
             machine_id=summary.machine_id,

@@ -1215,6 +1215,8 @@ export interface components {
             people: components["schemas"]["Signer"][];
             /** Runs */
             runs: components["schemas"]["RunLine"][];
+            /** Usual Knobs */
+            usual_knobs: components["schemas"]["KnobPlaces"][];
         };
         /**
          * Brought
@@ -2108,6 +2110,31 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * KnobPlace
+         * @description A place as shares of a plate's width and depth, from the front left.
+         */
+        KnobPlace: {
+            /** Across */
+            across: number;
+            /** Up */
+            up: number;
+        };
+        /**
+         * KnobPlaces
+         * @description So many knobs on a plate of a shape.
+         */
+        KnobPlaces: {
+            /** Knobs */
+            knobs: number;
+            /** Places */
+            places: components["schemas"]["KnobPlace"][];
+            /**
+             * Shape
+             * @enum {string}
+             */
+            shape: "rectangle" | "round";
         };
         /**
          * Layer

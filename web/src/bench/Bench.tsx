@@ -62,7 +62,7 @@ export function Bench() {
           <StartSlip key={line.machine.id} line={line} bench={bench} />
         </div>
       ) : (
-        <FirstUse />
+        <FirstUse usual={bench.usual_knobs} />
       )}
       <Finder />
     </div>

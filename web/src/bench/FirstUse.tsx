@@ -16,7 +16,7 @@ const COUNTS: readonly { value: Convention | typeof UNKNOWN; text: string }[] = 
   { value: "live_only", text: "nothing is stored" },
 ];
 
-export function FirstUse() {
+export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] }) {
   const cache = useQueryClient();
   const [name, setName] = useState("");
   const [shape, setShape] = useState<"rectangle" | "round">("rectangle");
@@ -55,9 +55,7 @@ export function FirstUse() {
   };
   const [pw, pd] = [w ?? 220, d ?? 220];
   const scale = 300 / Math.max(pw, pd);
-  const places = { "4": [0.13, 0.87], "3": [0.15, 0.85], "0": [] }[knobs];
-  const dots = places.flatMap((x) => places.map((y) => [x, y] as const));
-  const shown = knobs === "3" ? [...dots.filter(([, y]) => y < 0.5), [0.5, 0.85] as const] : dots;
+  const shown = usual.find((u) => u.shape === shape && u.knobs === Number(knobs))?.places ?? [];
   return (
     <main className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_368px]">
       <section className="rounded-[6px] border border-hairline bg-paper p-4">
@@ -81,19 +79,16 @@ export function FirstUse() {
               strokeWidth="2"
             />
           )}
-          {shown.map(([x, y]) => {
-            const inwards = shape === "round" ? 0.8 : 1;
-            return (
-              <circle
-                key={`${x} ${y}`}
-                cx={(x - 0.5) * inwards * pw * scale}
-                cy={-(y - 0.5) * inwards * pd * scale}
-                r={12}
-                fill="var(--paper)"
-                stroke="var(--ink)"
-              />
-            );
-          })}
+          {shown.map(({ across, up }) => (
+            <circle
+              key={`${across} ${up}`}
+              cx={(across - 0.5) * pw * scale}
+              cy={-(up - 0.5) * pd * scale}
+              r={12}
+              fill="var(--paper)"
+              stroke="var(--ink)"
+            />
+          ))}
           <text y={174} textAnchor="middle" className="svg-words">
             {shape === "round" ? `${pw} mm across` : `${pw} x ${pd} mm`}, front at the bottom
           </text>
