@@ -61,7 +61,7 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
       <section className="rounded-[6px] border border-hairline bg-paper p-4">
         <svg
           viewBox="-180 -180 360 360"
-          className="mx-auto h-[60dvh] max-h-full w-full"
+          className="mx-auto h-[28dvh] max-h-full w-full lg:h-[60dvh]"
           role="img"
           aria-label="Your plate"
         >
