@@ -66,9 +66,8 @@ export function CountSlip({ view, from, count, setCount, keep, busy }: CountProp
   return (
     <>
       <Eyebrow left={view.screw ?? ""} right={`stop ${view.stop}`} />
-      <h2 className="text-3xl leading-tight font-semibold">
-        Turn until it drags.
-        <br />
+      <h2 className="text-xl leading-tight font-semibold lg:text-3xl">
+        Turn until it drags. <br className="max-lg:hidden" />
         Count the marks.
       </h2>
       <p className="text-graphite">
