@@ -164,13 +164,27 @@ class Approach:
         # Where an eye brings it down in one go it is the eye that may be wrong, and by much.
         risk = OFFSET.press_risk if self.touched or not self.looks else OFFSET.eye_press_risk
         deepest = self.quantile(1 - risk) - OFFSET.deepest_press_mm
-        free = min((z for z, feel in self.felt if feel == "free"), default=np.inf)
-        return max(min(deepest, free - OFFSET.closest_step_mm), OFFSET.floor_mm)
+        return max(min(deepest, self._clear_mm - OFFSET.closest_step_mm), OFFSET.floor_mm)
+
+    @property
+    def _clear_mm(self) -> float:
+        """The lowest height at which the gauge was free: felt, or seen with so much air that nobody need feel it."""
+        felt = [z for z, feel in self.felt if feel == "free"]
+        seen = [z for z, gap in self.looks if gap - self.gauge_mm >= OFFSET.eye_from_mm]
+        return min(felt + seen, default=np.inf)
 
     @property
     def look_helps(self) -> bool:
-        """Whether an eye's guess at the gap would save moves: before the gauge has met anything, and far off."""
-        return not self.touched and self.drag[1] > OFFSET.eye_from_mm and not any(f != "free" for _, f in self.felt)
+        """Whether an eye's guess at the gap would save moves: before the gauge has met anything, and far off, as far
+        as is believed or as the doubt goes."""
+        if self.touched or any(feel != "free" for _, feel in self.felt):
+            return False
+        at = self.next_mm()
+        # Looked at from the same height again, an eye sees what it saw.
+        if at is None or any(at > z - OFFSET.closest_step_mm / 2 for z, _ in self.looks):
+            return False
+        drag, sd = self.drag
+        return sd > OFFSET.eye_from_mm or at - drag > OFFSET.eye_from_mm
 
     def next_mm(self) -> float | None:
         """The height to try next, in steps of the machine; None once the drag is found.
@@ -181,11 +195,10 @@ class Approach:
             return None
         step = self.step_mm
         floor = np.ceil(self.lowest_mm / step - 1e-9) * step
-        free = [z for z, feel in self.felt if feel == "free"]
         if not self.touched and all(feel == "free" for _, feel in self.felt):
             z = max(floor, np.round(self.quantile(0.5) / step) * step)
-            if free and z >= min(free) - step / 2:
-                z = max(floor, min(free) - step)
+            if z >= self._clear_mm - step / 2:
+                z = max(floor, self._clear_mm - step)
             return round(float(z), 6)
         around = np.round((self.drag[0] + np.arange(-8, 9) * max(step, 0.005)) / step) * step
         options = np.unique(np.maximum(around, floor))
