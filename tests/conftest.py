@@ -40,7 +40,7 @@ def setup_for(machine_id: str, run_id: str = "run", gauge: int = 0) -> RunSetup:
         id=run_id,
         machine=machine,
         plate_id=machine.plates[0].id,
-        filament=FILAMENTS[0],
+        filament=next(f for f in FILAMENTS if f.id == "pla-white"),
         gauge=GAUGES[gauge],
         initials="mk",
         started_at=NOON,

@@ -158,7 +158,7 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
         page.get_by_role("link", name="Download the program").click()
     text = download.value.path().read_text()
     assert download.value.suggested_filename == "proof-kestrel-9-zones.gcode"
-    assert "M932 S1" in text
+    assert "CHART_USE S1" in text
     page.get_by_role("button", name=re.compile("It is printed")).click()
     page.get_by_role("button", name=re.compile("sound fused")).click()
     expect(page.get_by_text("2 of 9")).to_be_visible()

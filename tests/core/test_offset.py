@@ -18,11 +18,11 @@ from tests.conftest import after, setup_for
 )
 def test_each_convention_brings_the_tip_closer_by_its_own_sign(name: str, closer: float) -> None:
     how = convention(name)
-    change = stored_after(0.87, -0.05, how, 0.01)
-    assert change.new_mm - 0.87 == pytest.approx(closer)
+    change = stored_after(1.34, -0.05, how, 0.01)
+    assert change.new_mm - 1.34 == pytest.approx(closer)
     assert change.words == "0.05 mm closer"
-    away = stored_after(0.87, +0.05, how, 0.01)
-    assert away.new_mm - 0.87 == pytest.approx(-closer)
+    away = stored_after(1.34, +0.05, how, 0.01)
+    assert away.new_mm - 1.34 == pytest.approx(-closer)
     assert away.words == "0.05 mm further"
 
 
@@ -43,7 +43,7 @@ def test_the_line_to_send_carries_the_new_value() -> None:
 
 def test_a_rounded_nothing_is_said_to_be_nothing() -> None:
     assert direction_words(0.0) == "no change"
-    assert stored_after(0.87, 0.003, convention("probe_offset"), 0.01).words == "no change"
+    assert stored_after(1.34, 0.003, convention("probe_offset"), 0.01).words == "no change"
 
 
 def test_readback_must_agree_to_half_a_step() -> None:
@@ -62,6 +62,6 @@ def test_an_unmeasured_gauge_is_not_taken_off() -> None:
 
 
 def test_setting_an_offset_moves_the_nozzle_in_the_belief_and_asks_for_a_readback() -> None:
-    state = after(RunState.start(setup_for("heron")), OffsetSet(stored_mm=0.9), station="offset")
+    state = after(RunState.start(setup_for("heron")), OffsetSet(stored_mm=1.37), station="offset")
     assert state.belief.shift_mm == pytest.approx(-0.03)
     assert state.readback_due

@@ -97,7 +97,7 @@ def test_names_are_found_and_missing_ones_said_with_what_there_is() -> None:
 
 
 def test_twin_names_and_twin_plates_are_refused() -> None:
-    twins = (*HERON.screws[:3], HERON.screws[0].model_copy(update={"x_mm": 212.0, "y_mm": 204.0}))
+    twins = (*HERON.screws[:3], HERON.screws[0].model_copy(update={"x_mm": 215.0, "y_mm": 207.0}))
     with pytest.raises(ValidationError, match="same name"):
         Machine.model_validate(HERON.model_dump() | {"screws": [s.model_dump() for s in twins]})
     with pytest.raises(ValidationError, match="same id"):

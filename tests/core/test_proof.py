@@ -52,7 +52,7 @@ def test_filament_is_the_beads_area_over_the_filaments(machine: str) -> None:
 def test_the_order_is_heat_home_mesh_wait_print_lift(machine: str) -> None:
     text, _ = proof(machine)
     names = [c for _, c, _ in read_program(text).commands]
-    assert names.index("M190") < names.index("G28") < names.index("M932") < names.index("M109")
+    assert names.index("M190") < names.index("G28") < names.index("CHART_USE") < names.index("M109")
     assert names.count("G28") == 1
     assert names[-1] == "M84"
     lifted = read_program(text).moves[-1]
@@ -77,7 +77,7 @@ def test_what_heats_waits_homes_and_blows_is_in_the_machine_s_own_words() -> Non
     laid = plan(s.machine, s.plate, s.filament, 5)
     lines = program(s.machine, s.plate, s.filament, laid, mesh_on=False, manner=manner).text.splitlines()
     sent = [line.split(";")[0].strip() for line in lines]
-    order = ["M1140 B60.0", "M1104 T150.0", "M1190 B60.0", "G280", "M1106 S0", "M1109 T210.0"]
+    order = ["M1140 B57.0", "M1104 T150.0", "M1190 B57.0", "G280", "M1106 S0", "M1109 T206.0"]
     assert [line for line in sent if line in order] == [*order, "M1104 T150.0"]
     assert sent[-4:] == ["G40 S300", "M1104 T0.0", "M1140 B0.0", "M1840"]
     usual = {"G28", "M104", "M109", "M140", "M190", "M106", "M84", "G4"}
@@ -94,7 +94,7 @@ def test_the_part_fan_is_off_in_the_first_layer_unless_the_filament_wants_it() -
 
 
 def test_the_mesh_is_left_alone_when_there_is_none() -> None:
-    assert "M932" not in proof("heron", mesh_on=False)[0]
+    assert "CHART_USE" not in proof("heron", mesh_on=False)[0]
 
 
 def test_every_travel_is_lifted() -> None:
@@ -107,7 +107,7 @@ def test_every_travel_is_lifted() -> None:
 def test_bittern_gets_its_live_adjustment_in_the_program_and_absolute_filament() -> None:
     text, _ = proof("bittern")
     names = [c for _, c, _ in read_program(text).commands]
-    assert "M943" in names
+    assert "ZERO_LIVE" in names
     assert "M82" in names
 
 
@@ -136,7 +136,9 @@ def test_patches_step_aside_for_a_clip() -> None:
         ("G1 X10 Y20 ; to the left", "G1", {"X": 10, "Y": 20}),
         ("g1x10y20f3000", "G1", {"X": 10, "Y": 20, "F": 3000}),
         ("N3 G28 (all) Z", "G28", {"Z": 0}),
-        ("M117 Slide the gauge 2", "M117", {}),
+        ("SHOW Slide the gauge 2", "SHOW", {}),
+        ("M777 slide the gauge", "M777", {}),
+        ("CHART_AT C1 R2 Z-0.05", "CHART_AT", {"C": 1, "R": 2, "Z": -0.05}),
     ],
 )
 def test_the_reader_takes_what_people_write(line: str, command: str | None, values: dict | None) -> None:

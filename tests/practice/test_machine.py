@@ -375,7 +375,7 @@ def test_a_patch_laid_over_the_line_is_the_one_that_is_looked_at() -> None:
     body = level()
     proof = plan(HERON.machine, HERON.plate, HERON.filament)
     at = proof.zones[0]
-    body.tip.body_c, body.bed.body_c = 210.0, 60.0
+    body.tip.body_c, body.bed.body_c = 206.0, 57.0
     body.move(at.x_mm - 5, at.y_mm, 5, 50)
     body.move(at.x_mm - 5, at.y_mm, 0.2, 5)
     body.nudge_mm = 0.07
@@ -398,12 +398,12 @@ def laid_patch(tip_c: float, bed_c: float, speed: float) -> PracticePerson:
 
 def test_a_cold_tip_or_haste_starves_a_patch_and_a_cold_plate_does_not_hold_it() -> None:
     proof = plan(HERON.machine, HERON.plate, HERON.filament)
-    right, cold, hasty = (laid_patch(*how) for how in ((210, 60, 20), (170, 60, 20), (210, 60, 90)))
+    right, cold, hasty = (laid_patch(*how) for how in ((206, 57, 20), (168, 57, 20), (206, 57, 90)))
     assert right.see_zone(proof, 0).grade == "sound"
     fill = right.see_zone(proof, 0).fill
     assert cold.see_zone(proof, 0).fill < 0.9 * fill
     assert hasty.see_zone(proof, 0).fill < 0.9 * fill
-    assert laid_patch(210, 25, 20).print_zone(proof, 0).grade == "loose"
+    assert laid_patch(206, 25, 20).print_zone(proof, 0).grade == "loose"
 
 
 def test_a_greasy_place_will_not_hold_until_it_is_cleaned() -> None:

@@ -97,8 +97,8 @@ ONE_OF_EACH: list[Row] = [
     MeshPoint(column=0, row=0, height_mm=0.02),
     MeshKept(survey=MESH),
     MeshUsed(on=False),
-    OffsetSet(stored_mm=0.9),
-    Readback(reported_mm=0.9),
+    OffsetSet(stored_mm=1.37),
+    Readback(reported_mm=1.37),
     Readback(confirmed=True),
     ProofStarted(proof=PROOF),
     Judged(zone=1, grade="sound", caliper_mm=0.21),
@@ -113,7 +113,7 @@ def test_every_kind_of_row_can_be_kept_and_told_in_words() -> None:
     words = [what.words(HERON.machine) for what in (*ONE_OF_EACH, TakenBack(entry_id="x"))]
     assert all(words)
     assert "front left: 4/16 counter-clockwise to the drag" in words
-    assert "Z offset set to +0.900" in words
+    assert "Z offset set to +1.370" in words
     assert not any("-" in w and any(c.isdigit() for c in w.split("-")[-1][:1]) for w in words)  # true minus
 
 
@@ -148,7 +148,7 @@ def test_a_later_turn_closes_the_proof_and_its_marks_are_learnt_once() -> None:
 def test_printing_the_same_again_counts_as_a_repeat_and_a_change_does_not() -> None:
     start = RunState.start(HERON)
     twice = after(start, ProofStarted(proof=PROOF), ProofStarted(proof=PROOF))
-    changed = after(start, ProofStarted(proof=PROOF), OffsetSet(stored_mm=0.9), ProofStarted(proof=PROOF))
+    changed = after(start, ProofStarted(proof=PROOF), OffsetSet(stored_mm=1.37), ProofStarted(proof=PROOF))
     assert [p.repeats for p in twice.proofs] == [0, 1]
     assert [p.repeats for p in changed.proofs] == [0, 0]
 

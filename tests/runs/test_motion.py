@@ -172,8 +172,8 @@ def test_a_merged_nudge_changes_the_stored_value_and_not_the_gap() -> None:
         fresh(), ProofStarted(proof=plan(*[getattr(fresh().setup, n) for n in ("machine", "plate", "filament")]))
     )
     nudged = after(state, Nudged(away_mm=0.03, from_zone=0))
-    merged = after(nudged, NudgeMerged(stored_mm=0.84))
+    merged = after(nudged, NudgeMerged(stored_mm=1.31))
     assert merged.belief.shift_mm == nudged.belief.shift_mm
-    assert merged.stored_mm == 0.84
+    assert merged.stored_mm == 1.31
     assert merged.readback_due
     assert merged.open_proof is not None

@@ -158,7 +158,7 @@ def test_heating_is_held_and_kept_with_its_time(floor: Floor) -> None:
     floor.connect()
     assert floor.do("prepare", "heat") == ""
     heated = floor.run.state.heated
-    assert heated.bed_c == 60
+    assert heated.bed_c == 57
     kept = floor.run.entries[-1]
     assert kept.source == "machine"
     assert (kept.at - heated.held_since).total_seconds() >= 5 * 60 - 1
@@ -331,7 +331,7 @@ def test_a_cancelled_proof_ends_lifted_and_warm_and_only_whole_zones_are_judged(
     floor.lines.cancel(floor.machine)
     floor.until(lambda: floor.status.job == "Lifted and warm")
     assert floor.served.body.at[2] == 30
-    assert floor.served.body.bed.target_c == 60
+    assert floor.served.body.bed.target_c == 57
     proof = floor.run.state.proofs[-1]
     assert proof.printed == 2
     view = first_layer.view.view(floor.run)
@@ -420,7 +420,7 @@ def test_a_copied_and_edited_manner_is_understood(floor: Floor) -> None:
     from importlib.resources import files
 
     text = files("ivory_table.core").joinpath("manners", "harbour.toml").read_text()
-    (folder / "ours.toml").write_text(text.replace('id = "harbour"', 'id = "ours"').replace('"M400"', '"G4 P1"'))
+    (folder / "ours.toml").write_text(text.replace('id = "harbour"', 'id = "ours"').replace('"SETTLE"', '"G4 P1"'))
     floor.lines.connect(floor.machine, Connect(manner="ours"))
     floor.until(lambda: floor.status.state == "idle")
     assert floor.status.manner == "ours"
@@ -483,13 +483,13 @@ def test_a_machine_that_asks_is_asked_about(floor: Floor) -> None:
     floor.desk.workshop.keep_machine(kept.model_copy(update={"on_leaving": "ask"}))
     floor.connect()
     heat(floor)
-    with pytest.raises(Refused, match=r"is told to heat: plate 60") as asked:
+    with pytest.raises(Refused, match=r"is told to heat: plate 57") as asked:
         floor.lines.leave(floor.machine, Leave())
     assert asked.value.code == "heaters_on"
     floor.lines.leave(floor.machine, Leave(heaters="leave"))
-    assert floor.served.body.bed.target_c == 60
+    assert floor.served.body.bed.target_c == 57
     # It stays on record that it was left hot, until it has said that it is not.
-    assert "plate told 60 °C" in floor.status.heat_words
+    assert "plate told 57 °C" in floor.status.heat_words
 
 
 def test_a_server_that_ends_in_order_leaves_no_heater_on(floor: Floor) -> None:
@@ -510,10 +510,10 @@ def test_a_server_that_was_killed_is_told_of_afterwards_and_what_is_hot_is_said(
     now = again.status(floor.machine)
     assert now.bed_target_c is None  # not known is not 0
     assert "doing 'Heat and hold'" in now.heat_words
-    assert "plate told 60 °C" in now.heat_words
+    assert "plate told 57 °C" in now.heat_words
     again.connect(floor.machine, Connect())
     floor.until(lambda: again.status(floor.machine).state == "idle")
-    assert "heating already: plate to 60 °C" in again.status(floor.machine).heat_words
+    assert "heating already: plate to 57 °C" in again.status(floor.machine).heat_words
     again.cool(floor.machine)
     floor.until(lambda: floor.served.body.bed.target_c == 0 and not again.status(floor.machine).heat_words)
     again.close()

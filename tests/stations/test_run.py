@@ -106,7 +106,7 @@ def test_bittern_has_no_knobs_and_stores_nothing(desk: Desk) -> None:
     run = keep(desk, "offset", OffsetSet(stored_mm=-0.05))
     view = offset.view.view(run)
     assert view.step == "read_back"
-    assert view.last_change.lines == ("G923 Z-0.050",)
+    assert view.last_change.lines == ("OFF_L Z-0.050",)
     assert offset.view.view(keep(desk, "offset", Readback(confirmed=True))).step == "done"
 
 
@@ -342,19 +342,19 @@ def test_a_value_that_would_crash_the_tip_asks_first(desk: Desk) -> None:
     practise(desk, "tram")
     practise(desk, "offset", times=4)
     with pytest.raises(Refused, match="into the plate") as refused:
-        keep(desk, "offset", OffsetSet(stored_mm=1.9))
+        keep(desk, "offset", OffsetSet(stored_mm=2.37))
     assert refused.value.code == "closer_than_proven"
-    assert keep(desk, "offset", OffsetSet(stored_mm=1.9, sure=True)).state.stored_mm == 1.9
+    assert keep(desk, "offset", OffsetSet(stored_mm=2.37, sure=True)).state.stored_mm == 2.37
 
 
 def test_a_readback_that_differs_is_refused_and_sign_off_waits_for_it(desk: Desk) -> None:
     start(desk, "heron")
-    keep(desk, "offset", OffsetSet(stored_mm=0.85))
+    keep(desk, "offset", OffsetSet(stored_mm=1.32))
     with pytest.raises(Refused, match="not read back"):
         keep(desk, "sign_off", SignedOff())
     with pytest.raises(Refused, match="meant was"):
-        keep(desk, "offset", Readback(reported_mm=-0.85))
-    keep(desk, "offset", Readback(reported_mm=0.85))
+        keep(desk, "offset", Readback(reported_mm=-1.32))
+    keep(desk, "offset", Readback(reported_mm=1.32))
     run = keep(desk, "sign_off", SignedOff(note="rear clip bent"))
     assert sign_off.view.view(run).step == "signed"
     with pytest.raises(Clash, match="signed off"):
@@ -378,7 +378,7 @@ def test_marks_land_on_the_proof_they_were_seen_on(desk: Desk) -> None:
     with pytest.raises(Refused, match="no proof yet"):
         keep(desk, "first_layer", Judged(zone=0, grade="sound"))
     practise(desk, "first_layer", times=3)
-    keep(desk, "first_layer", OffsetSet(stored_mm=0.86))
+    keep(desk, "first_layer", OffsetSet(stored_mm=1.33))
     with pytest.raises(Refused, match="before the last change"):
         keep(desk, "first_layer", Judged(zone=4, grade="sound"))
     assert first_layer.view.view(desk.open("run")).step == "print_again"
@@ -478,14 +478,14 @@ def test_a_machine_saved_by_hand_keeps_what_its_runs_teach_apart(desk: Desk) -> 
     """Renamed in the set-up after a value was stored: the value is still the run's to take back."""
     start(desk, "heron")
     machine = desk.workshop.machine("heron")
-    keep(desk, "offset", OffsetSet(stored_mm=0.95, sure=True))
-    run = keep(desk, "offset", Readback(reported_mm=0.95))
+    keep(desk, "offset", OffsetSet(stored_mm=1.42, sure=True))
+    run = keep(desk, "offset", Readback(reported_mm=1.42))
     desk.workshop.keep_machine(desk.workshop.machine("heron").model_copy(update={"name": "Heron by the window"}))
     keep(desk, "offset", TakenBack(entry_id=run.entries[-1].id))
     known = desk.workshop.machine("heron")
     assert (known.name, known.stored_mm) == ("Heron by the window", machine.stored_mm)
     # A value that somebody typed in the set-up is theirs: no older row changes it.
-    keep(desk, "offset", Readback(reported_mm=0.95))
+    keep(desk, "offset", Readback(reported_mm=1.42))
     desk.workshop.keep_machine(desk.workshop.machine("heron").model_copy(update={"stored_mm": 1.5}))
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     assert desk.workshop.machine("heron").stored_mm == 1.5

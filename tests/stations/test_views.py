@@ -50,10 +50,10 @@ def test_stations_tell_how_far_they_are(desk: Desk) -> None:
     run = practise(desk, "tram")
     assert line(run, "tram").state == "done"
     assert "stops" in line(run, "tram").figure
-    run = keep(desk, "offset", OffsetSet(stored_mm=0.86))
+    run = keep(desk, "offset", OffsetSet(stored_mm=1.33))
     assert line(run, "offset").state == "begun"
     assert "read it back" in line(run, "offset").figure
-    run = keep(desk, "offset", Readback(reported_mm=0.86))
+    run = keep(desk, "offset", Readback(reported_mm=1.33))
     assert line(run, "offset").state == "done"
     run = keep(desk, "sign_off", SignedOff())
     assert line(run, "sign_off").state == "done"
@@ -246,7 +246,7 @@ def test_a_nozzle_of_another_size_gets_its_own_line_and_layer(desk: Desk) -> Non
     big = desk.workshop.machine("heron").model_copy(update={"nozzle_mm": 0.8})
     desk.workshop.keep_machine(big)
     view = first_layer.view.view(start(desk, "heron"))
-    assert (view.plan.line_mm, view.plan.layer_mm) == (0.84, 0.4)
+    assert (view.plan.line_mm, view.plan.layer_mm) == (0.8, 0.4)
     assert view.cards[3].from_mm == pytest.approx(0.85 * 0.4)
 
 
@@ -257,7 +257,7 @@ def test_sign_off_tells_before_and_after_and_what_is_missing(desk: Desk) -> None
     view = sign_off.view.view(run)
     names = {row.name: row for row in view.lines}
     assert "about" in names["Spread at the screws"].before
-    assert names["Z offset stored"].before == "+0.870"
+    assert names["Z offset stored"].before == "+1.340"
     assert set(view.missing) == {"Prepare", "Mesh", "First layer"}
     assert view.offset.words.split()[-1] in ("closer", "further", "change")
 
@@ -290,7 +290,7 @@ def test_what_a_person_does_on_a_practice_machine_happens_to_its_plate(desk: Des
     run = keep(desk, "tram", Turned(screw="front left", marks=5))
     truth = desk.hands(run).body.truth
     assert truth.supports[0] - before[0] > 0.1
-    keep(desk, "offset", OffsetSet(stored_mm=0.97, sure=True))
+    keep(desk, "offset", OffsetSet(stored_mm=1.44, sure=True))
     assert desk.hands(run).body.truth.shift == pytest.approx(-0.1)
 
 

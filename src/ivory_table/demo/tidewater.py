@@ -38,9 +38,9 @@ MACHINES = (
                 layers=(Layer(name="glass", thickness_mm=3.0), Layer(name="glue coat")),
             ),
         ),
-        screws=_corners(244, 236, 32),
+        screws=_corners(244, 236, 29),
         convention="stop_position",
-        stored_mm=0.87,
+        stored_mm=1.34,
         in_use=True,
         practice=True,
     ),
@@ -96,9 +96,9 @@ GAUGES = (
 )
 
 FILAMENTS = (
-    Filament(id="pla-white", name="PLA white", material="PLA", bed_c=60, nozzle_c=210),
-    Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=80, nozzle_c=235),
-    Filament(id="tpu-gasket", name="TPU gasket black", material="TPU", bed_c=45, nozzle_c=225),
+    Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=78, nozzle_c=238),
+    Filament(id="pla-white", name="PLA white", material="PLA", bed_c=57, nozzle_c=206),
+    Filament(id="tpu-gasket", name="TPU gasket black", material="TPU", bed_c=42, nozzle_c=223),
 )
 
 

@@ -135,7 +135,7 @@ class Firmware:
                 body.fan = given.get("S", 0.0) if command == "M106" else 0.0
             case "M84" | "M18":
                 body.let_go()
-            case "G21" | "M17" | "M110" | "M400" | "M117" | "M118" | "M300" | "M0":
+            case "G21" | "M17":
                 pass
             case _:
                 yield self.say("error", text=f"no command {command}")
@@ -256,6 +256,9 @@ class Firmware:
         )
 
 
+#: What changes nothing here: there is no display, no horn and nobody to wait for.
+_HEARD = ("settle", "message", "tone", "pause")
+
 _Known = tuple[str, str, dict[str, float], dict[str, str]]
 
 
@@ -272,8 +275,10 @@ def _understood(manner: Manner) -> list[_Known]:
         "mesh_off",
         "nudge",
         "speed",
+        *_HEARD,
     )
     templates = [(name, getattr(manner.does, name)) for name in own]
+    templates.append(("renumber", manner.line.renumber))
     for lines in (
         manner.offset.probe_offset,
         manner.offset.home_offset,
@@ -288,7 +293,7 @@ def _understood(manner: Manner) -> list[_Known]:
             continue
         letters: dict[str, str] = {}
         for literal, fieldname, _, _ in Formatter().parse(template):
-            if fieldname:
+            if fieldname and fieldname != "text":
                 letters[literal.rstrip()[-1]] = fieldname
         command, fixed = words(re.sub(r"\{[^}]*\}", "", template)) or ("", {})
         fixed = {k: v for k, v in fixed.items() if k not in letters}

@@ -1,14 +1,16 @@
 """One tolerant reader: comments, line numbers, checksums, missing spaces, absolute and relative.
 
 Follows the words of RS-274 as 3D printers use them: G0/G1 moves, G20/G21 units, G28 home,
-G90/G91 and M82/M83 absolute or relative, G92 set.
+G90/G91 and M82/M83 absolute or relative, G92 set. A machine's own word in capitals is a command like any other.
 """
 
 import re
 from dataclasses import dataclass, field
 
 _WORD = re.compile(r"([A-Za-z])\s*([+-]?(?:\d+\.?\d*|\.\d+)?)")
-_MESSAGES = {"M117", "M118"}
+#: A command of a G, M or T and a number, or a machine's own word in capitals.
+_COMMAND = re.compile(r"([GMTgmt])\s*(\d+(?:\.\d+)?)|([A-Z][A-Z_]+)(?![A-Za-z0-9.])")
+_TWO_LETTERS = re.compile(r"[A-Za-z]{2}")
 
 
 @dataclass(frozen=True)
@@ -51,13 +53,14 @@ def words(line: str) -> tuple[str, dict[str, float]] | None:
     text = re.sub(r"^[Nn]\s*\d+\s*", "", text)
     if not text:
         return None
-    head = re.match(r"([GMT])\s*(\d+(?:\.\d+)?)", text, re.IGNORECASE)
+    head = _COMMAND.match(text)
     if not head:
-        raise ValueError(f"'{text[:30]}' does not begin with a G, M or T command")
-    command = f"{head[1].upper()}{head[2]}"
-    if command in _MESSAGES:
-        return command, {}
+        raise ValueError(f"'{text[:30]}' does not begin with a command: G, M or T and a number, or a word in capitals")
+    command = head[3] or f"{head[1].upper()}{head[2]}"
     rest = text[head.end() :]
+    if (head[3] or command[0] == "M") and _TWO_LETTERS.search(rest):
+        # Words for a display, not letters with numbers.
+        return command, {}
     if re.sub(_WORD, "", rest).strip():
         raise ValueError(f"'{rest.strip()[:30]}' is not made of letters with numbers")
     return command, {m[1].upper(): float(m[2] or 0) for m in _WORD.finditer(rest)}

@@ -113,16 +113,16 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
         lines.append(manner.send("height", z=z, feed=MOTION.down_mm_s * 60))
         visits.append(Visit(round=number, name=name, x_mm=x, y_mm=y))
 
-    down = sinks_again(state, sink)
+    back = rocks(state)
     for number in range(1, rounds + 1):
         for j in order_of(state.belief.surface.screws, way):
             s = state.screws[j]
-            if number > 1 and down:
-                # The others' turns may have lifted this one: down first, while the tip is high.
+            if number > 1 and back:
+                # The others' turns may have lifted this one by any amount: where it came from is below them all.
                 lines.extend(step.line for step in go(state, manner, s.x_mm, s.y_mm, s.name))
-                call(f"{s.name}: turn it {down:g} turns so that the plate sinks here")
+                call(f"{s.name}: turn it back by all you counted here, so that the plate sinks")
             visit(number, s.name, s.x_mm, s.y_mm, 0.0)
-            again = f", less the {down * s.marks_per_turn:g} down" if number > 1 and down else ""
+            again = ", less what you turned back" if number > 1 and back else ""
             call(f"{s.name}: turn until it drags, count the marks{again}")
     cx, cy = plate.centre
     # The middle may be bowed: only as low as is proven once the screws are at the drag.
@@ -135,18 +135,13 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
     return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink, centre_z_mm=round(centre_z, 3))
 
 
-def sinks_again(state: RunState, sink: float) -> float:
-    """By how many turns a screw is lowered before it is visited once more, in half turns.
+def rocks(state: RunState) -> bool:
+    """Whether a screw must be turned back before it is visited once more: three supports do not rock.
 
-    Three screws do not rock. Else the others' turns, by what is still unknown or was sunk, may have lifted it.
+    A stiff plate on soft supports wants a long turn while the other corners are low, and leaps up here once they
+    are raised: by more than any share of the sinking that could be foretold.
     """
-    if len(state.screws) <= 3:
-        return 0.0
-    worst = 0.0
-    for s in state.screws:
-        _, sd = state.drag_height(s.x_mm, s.y_mm)
-        worst = max(worst, 2 * sd / s.pitch_mm)
-    return math.ceil(2 * (ROCKS * (sink + worst) / (1 - ROCKS)) + 1e-9) / 2
+    return len(state.screws) > 3
 
 
 def check_walk(text: str, state: RunState) -> None:

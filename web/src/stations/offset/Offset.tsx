@@ -305,7 +305,7 @@ function OwnNumber({
           inputMode="decimal"
           value={text}
           onChange={(e) => setText(e.target.value)}
-          wrong={text.trim() && !usable ? "Give a number of mm, such as 0.85." : null}
+          wrong={text.trim() && !usable ? `Give a number of mm, such as ${view.wanted.new_mm}.` : null}
         />
         <Button type="submit" disabled={!usable || busy}>
           {asks ? "I am sure" : "Set"}
