@@ -112,7 +112,7 @@ def main() -> None:
             walk.keep("prepare", kind="check_done", check=check, outcome="done")
         for caution in ("hot", "solvent", "lift", "descent", "below_zero", "first_loop", "mains"):
             walk.keep("prepare", kind="caution_seen", caution=caution)
-        walk.keep("prepare", kind="heated", bed_c=60, nozzle_c=150, held_since="2026-01-01T08:00:00Z")
+        walk.keep("prepare", kind="heated", bed_c=57, nozzle_c=150, held_since="2026-01-01T08:00:00Z")
         shoot(browser, f"{at}/prepare", "prepare")
         walk.practise("tram", 3)
         shoot(browser, f"{at}/tram", "tram-count")

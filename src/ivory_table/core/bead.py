@@ -5,7 +5,7 @@ p = w - h (1 - pi/4), so that p h = A at f = 1 (stadium section, lines just fuse
 """
 
 from dataclasses import dataclass
-from math import pi, sqrt
+from math import exp, pi, sqrt
 from typing import Literal, get_args
 
 from .defaults import BEAD
@@ -109,6 +109,8 @@ class Swatch(Value):
     grade: Grade
     #: Height of the surface over the plate, mm, at even steps across one pitch; 0 where the plate shows.
     profile_mm: tuple[float, ...]
+    #: How far the underside stands off the plate, mm, at the same steps; None where there is no plastic.
+    under_mm: tuple[float | None, ...]
     #: How much of the plate's colour shows through, 0 to 1: a thin layer is translucent.
     shows_through: float
 
@@ -129,8 +131,8 @@ def profile(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float, ...]:
     """Height over the plate, mm, across one pitch of neighbouring lines, from midway between two to midway between the next.
 
     A round bead where it touches no tip; a stadium (flat top, round sides) where lines stand apart; a flat top with a groove
-    where they meet and something is missing; and what does not fit under the tip as a ridge between them. Groove and
-    ridge are triangles of the area that is missing or too much: |phi - 1| p g.
+    where they meet and something is missing; and what does not fit under the tip as a ridge between them. Grooves, one
+    above and one as deep below, and the ridge are triangles of the area that is missing or too much: |phi - 1| p g.
     """
     pitch, width = bead.pitch_mm, bead.width_at(gap_mm)
     height = min(gap_mm, bead.free_diameter_mm)
@@ -139,14 +141,35 @@ def profile(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float, ...]:
         flat, r = max(width - height, 0.0) / 2, height / 2
         round_off = [max(abs(y) - flat, 0.0) for y in across]
         return tuple(round(r + sqrt(r * r - d * d), 5) if d < r else 0.0 for d in round_off)
-    odd = (bead.fill_at(gap_mm) - 1) * pitch * gap_mm
-    base = BEAD.ridge_base * pitch
-    tip = min(2 * abs(odd) / base, BEAD.ridge_most_mm if odd > 0 else 0.8 * height)
-    tall = [max(1 - (pitch / 2 - abs(y)) / (base / 2), 0.0) * tip for y in across]
+    odd, tall = _seam(bead, gap_mm, across)
     return tuple(round(height + (t if odd > 0 else -t), 5) for t in tall)
 
 
-def swatch(bead: Bead, gap_mm: float) -> Swatch:
+def underside(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float | None, ...]:
+    """How far the underside stands off the plate, mm, at the steps of `profile`; None where there is no plastic."""
+    pitch, width = bead.pitch_mm, bead.width_at(gap_mm)
+    height = min(gap_mm, bead.free_diameter_mm)
+    across = [(k + 0.5) / steps * pitch - pitch / 2 for k in range(steps)]
+    if width < pitch:
+        flat, r = max(width - height, 0.0) / 2, height / 2
+        round_off = [max(abs(y) - flat, 0.0) for y in across]
+        return tuple(round(r - sqrt(r * r - d * d), 5) if d < r else None for d in round_off)
+    odd, tall = _seam(bead, gap_mm, across)
+    return tuple(round(-min(odd, 0.0) and t, 5) for t in tall)
+
+
+def _seam(bead: Bead, gap_mm: float, across: list[float]) -> tuple[float, list[float]]:
+    """Where two fused lines meet: mm^2 of plastic too much (or missing, below zero), and the seam's height at each place."""
+    pitch = bead.pitch_mm
+    odd = (bead.fill_at(gap_mm) - 1) * pitch * gap_mm
+    base = BEAD.ridge_base * pitch
+    # What is missing is missing above and below; what is too much can only rise.
+    tip = min(2 * odd / base, BEAD.ridge_most_mm) if odd > 0 else min(-odd / base, 0.4 * gap_mm)
+    return odd, [max(1 - (pitch / 2 - abs(y)) / (base / 2), 0.0) * tip for y in across]
+
+
+def swatch(bead: Bead, gap_mm: float, light_mm: float = BEAD.light_mm["usual"]) -> Swatch:
+    """One patch at a gap; light falls to a third within `light_mm` of the plastic."""
     gap = max(gap_mm, 0.02)
     return Swatch(
         gap_mm=gap,
@@ -156,11 +179,12 @@ def swatch(bead: Bead, gap_mm: float) -> Swatch:
         fill=bead.fill_at(gap),
         grade=bead.grade_at(gap),
         profile_mm=profile(bead, gap),
-        shows_through=round(max(0.0, 1 - gap / bead.layer_mm) * BEAD.shows_through, 3),
+        under_mm=underside(bead, gap),
+        shows_through=round(exp(-min(gap, bead.free_diameter_mm) / light_mm), 3),
     )
 
 
-def grade_cards(bead: Bead) -> tuple[GradeCard, ...]:
+def grade_cards(bead: Bead, light_mm: float = BEAD.light_mm["usual"]) -> tuple[GradeCard, ...]:
     """The reference card: every grade with a swatch from the middle of its band."""
     bands = bead.bands_mm()
     cards = []
@@ -177,7 +201,7 @@ def grade_cards(bead: Bead) -> tuple[GradeCard, ...]:
                 look=row.look,
                 from_mm=low if low > 0 else None,
                 to_mm=high if high < 10 else None,
-                swatch=swatch(bead, (finite_low + finite_high) / 2),
+                swatch=swatch(bead, (finite_low + finite_high) / 2, light_mm),
             )
         )
     return tuple(cards)

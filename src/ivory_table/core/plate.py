@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 import numpy as np
 from pydantic import Field, model_validator
 
-from .defaults import TRAM
+from .defaults import BEAD, TRAM
 from .eye import Eye
 from .gauge import FeelScale
 from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
@@ -200,7 +200,15 @@ class Filament(Value):
     nozzle_c: Annotated[float, Field(ge=120, le=350)]
     #: Share of the part fan in the first layer; most plastics hold better without.
     first_layer_fan: Annotated[float, Field(ge=0, le=1)] = 0.0
+    #: As it looks, for the pictures a print is judged against.
+    colour: Annotated[str, Field(pattern="^#[0-9a-fA-F]{6}$")] = "#cbbfa2"
+    clarity: Literal["opaque", "usual", "clear"] = "usual"
     retired: bool = False
+
+    @property
+    def light_mm(self) -> float:
+        """Light falls to a third within so much of it, mm."""
+        return BEAD.light_mm[self.clarity]
 
 
 class Where(Value):

@@ -96,9 +96,17 @@ GAUGES = (
 )
 
 FILAMENTS = (
-    Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=78, nozzle_c=238),
-    Filament(id="pla-white", name="PLA white", material="PLA", bed_c=57, nozzle_c=206),
-    Filament(id="tpu-gasket", name="TPU gasket black", material="TPU", bed_c=42, nozzle_c=223),
+    Filament(id="petg-grey", name="PETG grey", material="PETG", bed_c=78, nozzle_c=238, colour="#7d8286"),
+    Filament(id="pla-white", name="PLA white", material="PLA", bed_c=57, nozzle_c=206, colour="#e4e1d8"),
+    Filament(
+        id="tpu-gasket",
+        name="TPU gasket black",
+        material="TPU",
+        bed_c=42,
+        nozzle_c=223,
+        colour="#2f3033",
+        clarity="opaque",
+    ),
 )
 
 

@@ -123,8 +123,8 @@ class Door:
     def print_zone(self, proof: ProofPlan, zone: int) -> Look:
         return Look.model_validate(self.ask("print_zone", proof=proof.model_dump(), zone=zone))
 
-    def see_zone(self, proof: ProofPlan, zone: int) -> Swatch:
-        return Swatch.model_validate(self.ask("see_zone", proof=proof.model_dump(), zone=zone))
+    def see_zone(self, proof: ProofPlan, zone: int, light_mm: float) -> Swatch:
+        return Swatch.model_validate(self.ask("see_zone", proof=proof.model_dump(), zone=zone, light_mm=light_mm))
 
     def clean(self, proof: ProofPlan, zone: int) -> None:
         self.ask("clean", proof=proof.model_dump(), zone=zone)

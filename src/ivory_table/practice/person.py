@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
+from ivory_table.core.defaults import BEAD
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
@@ -170,12 +171,12 @@ class PracticePerson:
         caliper = round(gap + float(rng.normal(0, 0.01)), 2) if fused else None
         return Look(grade=grade, caliper_mm=caliper if caliper and caliper > 0 else None)
 
-    def see_zone(self, proof: ProofPlan, zone: int) -> Swatch:
+    def see_zone(self, proof: ProofPlan, zone: int, light_mm: float = BEAD.light_mm["usual"]) -> Swatch:
         """The patch as a drawing, for an eye that wants to judge for itself."""
         gap, flow = self._patch(proof, zone)
         if self._greasy(proof, zone) or self._cold_plate(proof, zone):
             gap = 2 * proof.bead.free_diameter_mm  # it lies there as it fell
-        return swatch(Bead(proof.line_mm, proof.layer_mm, flow), gap)
+        return swatch(Bead(proof.line_mm, proof.layer_mm, flow), gap, light_mm)
 
     def clean(self, proof: ProofPlan, zone: int) -> None:
         at, truth = proof.zones[zone], self.body.truth

@@ -336,7 +336,7 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "use_mesh": lambda s, survey: s.person.use_mesh(MeshSurvey.model_validate(survey) if survey else None),
     "move_nozzle": lambda s, away_mm: s.person.move_nozzle(away_mm),
     "print_zone": lambda s, proof, zone: s.person.print_zone(_plan(proof), zone),
-    "see_zone": lambda s, proof, zone: s.person.see_zone(_plan(proof), zone),
+    "see_zone": lambda s, proof, zone, light_mm: s.person.see_zone(_plan(proof), zone, light_mm),
     "clean": lambda s, proof, zone: s.person.clean(_plan(proof), zone),
 }
 

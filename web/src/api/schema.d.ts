@@ -1645,6 +1645,17 @@ export interface components {
             /** Bed C */
             bed_c: number;
             /**
+             * Clarity
+             * @default usual
+             * @enum {string}
+             */
+            clarity: "opaque" | "usual" | "clear";
+            /**
+             * Colour
+             * @default #cbbfa2
+             */
+            colour: string;
+            /**
              * Diameter Mm
              * @default 1.75
              */
@@ -3842,6 +3853,8 @@ export interface components {
             profile_mm: number[];
             /** Shows Through */
             shows_through: number;
+            /** Under Mm */
+            under_mm: (number | null)[];
         };
         /**
          * Symmetric

@@ -6,6 +6,7 @@ import type { Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
 import type { Acts, Head, KeepEntry } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
+import { plasticOf } from "../sheet/Swatch";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
@@ -88,7 +89,7 @@ export function Shell({
     document.title = `${head.machine.name} · ${head.stations.find((s) => s.station === station)?.name} · Ivory Table`;
   }, [head, station]);
   return (
-    <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
+    <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6" style={plasticOf(head.filament.colour)}>
       <header className="flex min-h-12 items-center gap-x-3 border-b border-hairline py-1 lg:gap-x-6">
         <Link to="/" className="flex min-h-11 shrink-0 items-center font-semibold lg:w-52 lg:text-xl">
           Ivory Table
@@ -100,7 +101,7 @@ export function Shell({
         <StopButton line={line} />
       </header>
       <StationsFolded head={head} station={station} />
-      <div className="grid flex-1 gap-3 py-2 lg:gap-4 lg:py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_368px] lg:gap-6">
+      <div className="grid flex-1 gap-3 py-2 lg:gap-4 lg:py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_392px] lg:gap-6">
         <div className="order-3 lg:order-1 lg:overflow-y-auto">
           <div className="hidden lg:block">
             <Stations head={head} />

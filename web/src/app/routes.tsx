@@ -15,6 +15,7 @@ const Tram = page("Tram", () => import("../stations/tram/Tram"));
 const MeshStation = page("MeshStation", () => import("../stations/mesh/Mesh"));
 const Offset = page("Offset", () => import("../stations/offset/Offset"));
 const FirstLayer = page("FirstLayer", () => import("../stations/first-layer/FirstLayer"));
+const Grades = page("Grades", () => import("../stations/first-layer/Grades"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -31,6 +32,7 @@ export function Routes() {
           <Route path="mesh" element={<MeshStation />} />
           <Route path="offset" element={<Offset />} />
           <Route path="first_layer" element={<FirstLayer />} />
+          <Route path="grades" element={<Grades />} />
           <Route path="sign_off" element={<SignOff />} />
           <Route path="record" element={<Record />} />
         </Route>

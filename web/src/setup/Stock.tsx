@@ -160,6 +160,12 @@ export function NozzleForm({ nozzle, go }: { nozzle: Schemas["Nozzle"] | undefin
   );
 }
 
+const CLARITY = [
+  { value: "opaque", text: "hardly any: dark or metallic" },
+  { value: "usual", text: "some: most colours" },
+  { value: "clear", text: "most: clear or natural" },
+] as const;
+
 const MATERIALS = ["PLA", "PETG", "ABS", "ASA", "TPU"] as const;
 
 export function FilamentForm({
@@ -175,9 +181,11 @@ export function FilamentForm({
       name: "",
       material: "PLA",
       diameter_mm: 1.75,
-      bed_c: 60,
-      nozzle_c: 210,
+      bed_c: 55,
+      nozzle_c: 205,
       first_layer_fan: 0,
+      colour: "#cbbfa2",
+      clarity: "usual",
       retired: false,
     },
   );
@@ -212,6 +220,21 @@ export function FilamentForm({
         path="first_layer_fan"
         value={Math.round(100 * draft.first_layer_fan)}
         onChange={(v) => set({ first_layer_fan: (v ?? 0) / 100 })}
+      />
+      <label className="block text-sm text-graphite">
+        Colour, for the pictures a print is judged against
+        <input
+          type="color"
+          className="block h-11 w-full rounded-[4px] border border-graphite bg-paper p-1"
+          value={draft.colour}
+          onChange={(e) => set({ colour: e.target.value })}
+        />
+      </label>
+      <Choice
+        label="Light through a thin layer"
+        value={draft.clarity}
+        options={CLARITY}
+        onChange={(clarity) => set({ clarity })}
       />
     </Shelf>
   );

@@ -11,11 +11,11 @@ type Ring = [number, number][];
 
 /** The classes in the order they are painted, each on plain paper over the ones before. */
 const CLASSES = [
-  { name: "probably high", hatch: "url(#hatch-high-open)", edge: "var(--madder)" },
-  { name: "surely high", hatch: "url(#hatch-high)", edge: "var(--madder)" },
-  { name: "probably low", hatch: "url(#hatch-low-open)", edge: "var(--slate)" },
-  { name: "surely low", hatch: "url(#hatch-low)", edge: "var(--slate)" },
-  { name: "cannot tell", hatch: "url(#dots)", edge: "none" },
+  { name: "probably high", hatch: "url(#hatch-high-open)" },
+  { name: "surely high", hatch: "url(#hatch-high)" },
+  { name: "probably low", hatch: "url(#hatch-low-open)" },
+  { name: "surely low", hatch: "url(#hatch-low)" },
+  { name: "cannot tell", hatch: "url(#dots)" },
 ] as const;
 type ClassName = (typeof CLASSES)[number]["name"];
 
@@ -114,7 +114,7 @@ export function FieldLayer({ field, frame, clip }: { field: Field; frame: Frame;
       {drawn.classes.slice(0, -1).map((c) => (
         <g key={c.name}>
           <path d={c.d} fill="var(--paper)" />
-          <path d={c.d} fill={c.hatch} stroke={c.edge} strokeWidth={c.name.startsWith("surely") ? 0 : 1.6} />
+          <path d={c.d} fill={c.hatch} />
         </g>
       ))}
       {drawn.levels.map(({ level, d, label }) => (

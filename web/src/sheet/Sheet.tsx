@@ -56,7 +56,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
             ? `${plan.x - 14} ${plan.y - 8} ${plan.w + 28} ${plan.h + 16}`
             : `0 0 ${WIDTH} ${HEIGHT + (below ? 80 : 44)}`
         }
-        className={`mx-auto block w-full ${small ? "h-[19dvh]" : "h-full max-h-full"}`}
+        className={`mx-auto block w-full ${small ? "h-[19dvh]" : "h-full max-h-full sm:max-lg:h-[42dvh]"}`}
         role="img"
         aria-label={spoken}
         onPointerMove={point}

@@ -122,7 +122,7 @@ class _Bead(Value):
     caliper_sd_mm: float
     ridge_base: float
     ridge_most_mm: float
-    shows_through: float
+    light_mm: dict[str, float]
     target: dict[str, float]
     grades: tuple[_Band, ...]
 

@@ -68,7 +68,10 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     bead = laid.bead
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(setup.filament.material)
-    zones = tuple(_zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target) for k in range(len(laid.zones)))
+    light = setup.filament.light_mm
+    zones = tuple(
+        _zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target, light) for k in range(len(laid.zones))
+    )
     judged = len(looking.marks)
     laid_zones = len(zones) if looking.printed is None else looking.printed
     next_zone = next((k for k in range(laid_zones) if k not in looking.marks), None)
@@ -109,17 +112,19 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         filament_mm=made.filament_mm,
         zones=zones,
         next_zone=next_zone,
-        cards=grade_cards(bead),
+        cards=grade_cards(bead, light),
         sound_from_mm=low,
         sound_to_mm=high,
         target_mm=target,
-        target_swatch=swatch(bead, target),
+        target_swatch=swatch(bead, target, light),
         parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
         steps=steps,
     )
 
 
-def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float) -> ZoneView:
+def _zone(
+    proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float, light: float
+) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     sound_enough = p_sound >= JUDGE.zone_sound_at
@@ -145,5 +150,5 @@ def _zone(proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, fl
         sound=sound_enough,
         known=mark is not None or sd <= JUDGE.zone_known_mm,
         verdict=verdict,
-        swatch=swatch(proof.plan.bead, gap),
+        swatch=swatch(proof.plan.bead, gap, light),
     )

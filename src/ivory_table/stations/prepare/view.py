@@ -7,13 +7,14 @@ from ivory_table.core.changes import Change, change, known_changes
 from ivory_table.core.defaults import HEAT, PREPARE
 from ivory_table.core.offset import StoredChange, convention
 from ivory_table.core.offset import change as stored_change
+from ivory_table.core.proof import zones_on
 from ivory_table.core.thermal import School
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.asked import Caution, cautions, checks_for
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.prepare.heat import ThermalView, hold_words, thermal_view
-from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
+from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
 
 
 class Check(Value):
@@ -66,7 +67,7 @@ def view(run: OpenRun) -> PrepareView:
     bed_c = HEAT.cold_c if state.school == "cold" else state.bed_wanted_c
     return PrepareView(
         **so_far(run),
-        sheet=sheet_of(state, field, figures=figures),
+        sheet=sheet_of(state, field, figures=figures, spots=_pointed_at(run, rows)),
         cautions=cautions(run, "prepare"),
         checks=tuple(
             Check(
@@ -98,6 +99,34 @@ def view(run: OpenRun) -> PrepareView:
 
 #: Differences that are seen by comparing runs; nobody needs to tell them.
 _FOUND_ONLY = {"screws", "material", "new_machine"}
+
+
+def _pointed_at(run: OpenRun, rows: tuple[dict[str, Any], ...]) -> tuple[Spot, ...]:
+    """Where on the plate the check at hand is done."""
+    state, setup = run.state, run.setup
+    shows = next((c["shows"] for c in rows if c["id"] not in state.checks), "")
+    x, y = setup.plate.centre
+    probe = setup.machine.probe
+
+    def spot(x_mm: float, y_mm: float, label: str) -> Spot:
+        return Spot(x_mm=x_mm, y_mm=y_mm, kind="next", label=label)
+
+    match shows:
+        case "screws":
+            return tuple(spot(s.x_mm, s.y_mm, s.name) for s in state.screws)
+        case "keep_outs":
+            return tuple(
+                spot((k.x_min_mm + k.x_max_mm) / 2, (k.y_min_mm + k.y_max_mm) / 2, k.name) for k in setup.plate.keep_outs
+            )
+        case "centre":
+            return (spot(x, y, "tip"),)
+        case "probe" if probe is not None:
+            return spot(x, y, "tip"), spot(x + probe.x_offset_mm, y + probe.y_offset_mm, "probe")
+        case "plate":
+            # Where fingers leave grease and crumbs lie: rim and middle alike.
+            return tuple(spot(z.x_mm, z.y_mm, "") for z in zones_on(setup.plate, 9))
+        case _:
+            return ()
 
 
 def _because(check: dict[str, Any], changes: tuple[str, ...]) -> str:

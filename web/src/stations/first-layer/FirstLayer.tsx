@@ -10,7 +10,7 @@ import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
-import { Section, Swatch } from "../../sheet/Swatch";
+import { Section, type Side, Swatch } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { Judge, Verdicts } from "./Judge";
@@ -27,6 +27,8 @@ export function FirstLayer() {
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<number | null>(null);
   const [caliper, setCaliper] = useState("");
+  const [side, setSide] = useState<Side>("top");
+  const turnOver = () => setSide(side === "top" ? "under" : "top");
   const next = view?.next_zone ?? null;
   const proofs = view?.proof_number;
   // The next zone comes up by itself once one is judged.
@@ -70,6 +72,7 @@ export function FirstLayer() {
   const keys: Key[] = [];
   if (judging)
     keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });
+  if (judging) keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
   if (view.step !== "print")
     keys.push({ keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"], cap: "arrows", does: "zone", run: move });
   if (view.step === "print" || view.step === "print_again")
@@ -141,6 +144,8 @@ export function FirstLayer() {
               caliper={caliper}
               setCaliper={setCaliper}
               caliperWrong={caliperWrong}
+              side={side}
+              turnOver={turnOver}
               greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true, sure: false })}
             />
           ) : view.step === "print" || view.step === "print_again" ? (

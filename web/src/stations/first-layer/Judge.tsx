@@ -1,7 +1,8 @@
+import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
 import type { WithHead } from "../../api/run";
-import { Swatch } from "../../sheet/Swatch";
+import { Section, type Side, Swatch } from "../../sheet/Swatch";
 import { Button, Eyebrow, Field } from "../../ui/controls";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -16,6 +17,8 @@ export function Judge({
   setCaliper,
   caliperWrong,
   greasy,
+  side,
+  turnOver,
 }: {
   view: View;
   zone: Schemas["ZoneView"];
@@ -26,6 +29,8 @@ export function Judge({
   setCaliper: (t: string) => void;
   caliperWrong: string | null;
   greasy: () => void;
+  side: Side;
+  turnOver: () => void;
 }) {
   const practice = view.head.machine.practice && view.step === "judge";
   const seen = useSeenPatch(view.head.id, number - 1, view.proof_number, practice).data;
@@ -33,7 +38,12 @@ export function Judge({
     <>
       <Eyebrow left={`Proof ${view.proof_number} · ${zone.name}`} right={`${number} of ${view.zones.length}`} />
       <div className="flex items-center justify-between gap-3">
-        <h2 className="text-xl leading-tight font-semibold">How does it look?</h2>
+        <h2 className="text-xl leading-tight font-semibold">
+          How does it look?
+          <Button look="quiet" className="block text-sm font-normal" onClick={turnOver}>
+            {side === "top" ? "from above: turn it over" : "from below: turn it back"}
+          </Button>
+        </h2>
         {seen && (
           <svg
             width={132}
@@ -42,7 +52,7 @@ export function Judge({
             role="img"
             aria-label="The patch as it lies on the practice plate"
           >
-            <Swatch swatch={seen} width={130} height={50} x={1} y={1} />
+            <Swatch swatch={seen} width={130} height={50} x={1} y={1} side={side} />
           </svg>
         )}
       </div>
@@ -52,16 +62,19 @@ export function Judge({
             key={c.grade}
             look={zone.grade === c.grade ? "chosen" : "plain"}
             disabled={busy}
-            className="flex items-center gap-3 text-left"
+            className="flex items-center gap-2 px-2 text-left"
             onClick={() => grade(c.key)}
           >
             <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
-            <svg width={132} height={42} aria-hidden="true" className="-my-1.5 shrink-0">
-              <Swatch swatch={c.swatch} width={130} height={40} x={1} y={1} />
+            <svg height={40} aria-hidden="true" className="w-0 min-w-16 flex-1 rounded-[2px] border border-current">
+              <Swatch swatch={c.swatch} width={700} height={40} side={side} />
             </svg>
-            <span className="min-w-0 leading-tight">
+            <svg width={52} height={34} aria-hidden="true" className="shrink-0 max-sm:hidden">
+              <Section swatch={c.swatch} x={0} y={32} lines={3} perMm={36} />
+            </svg>
+            <span className="w-32 leading-tight">
               <span className="block font-semibold">{c.word}</span>
-              <span className="block truncate text-sm opacity-80">{c.look}</span>
+              <span className="block text-sm leading-tight opacity-80">{c.look}</span>
             </span>
           </Button>
         ))}
@@ -80,6 +93,9 @@ export function Judge({
           greasy spot
         </Button>
       </div>
+      <Link className="text-sm text-graphite underline underline-offset-4" to={`/runs/${view.head.id}/grades`}>
+        the seven grades as a card to print
+      </Link>
     </>
   );
 }
