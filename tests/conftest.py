@@ -78,7 +78,8 @@ def serving(folder: Path, *, furnished: bool = True) -> Iterator[str]:
     workshop = Workshop(folder / "workshop.db")
     if furnished:
         furnish(workshop)
-    app = create_app(Desk(workshop, PracticeRoom(folder / "practice", seed=11).hands_for))
+    desk = Desk(workshop, PracticeRoom(folder / "practice", seed=11).hands_for)
+    app = create_app(desk, practise=lambda: furnish(workshop))
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]

@@ -50,6 +50,8 @@ Port = Annotated[int, typer.Option(min=1, max=65535, help="Port on 127.0.0.1.")]
 Data = Annotated[Path, typer.Option(help="Folder of the database, manners, line logs and practice machines.")]
 
 
+#: Practice machines run so many times faster than life, so that nobody waits for their heaters.
+PRACTICE_PACE = 20.0
 #: A thread that computes gives way after this: Stop is not to wait for arithmetic.
 GIVE_WAY_S = 0.001
 
@@ -89,21 +91,51 @@ def _listening(port: int) -> socket.socket:
     return taken
 
 
-def _app(data: Path, *, furnished: bool) -> FastAPI:
-    workshop = _workshop(data)
-    if furnished:
-        furnish(workshop)
+class _Practice:
+    """The practice machines as a process of their own, which ends with this one; begun once somebody wants them."""
+
+    def __init__(self, workshop: Workshop, folder: Path, pace: float) -> None:
+        self._workshop, self._folder, self._pace = workshop, folder, pace
+        self._helper: subprocess.Popen[bytes] | None = None
+
+    def furnish(self) -> None:
+        """Put the practice machines on the bench, and let them run."""
+        with self._workshop.writing():
+            furnish(self._workshop)
+        self.begin()
+
+    def begin(self) -> None:
+        if self._helper is not None:
+            return
+        for stale in self._folder.glob("*.address.json"):
+            stale.unlink()
+        command = [sys.executable, "-m", "ivory_table.cli", "practice", "all", "--data", str(self._folder)]
+        self._helper = subprocess.Popen(
+            [*command, "--pace", str(self._pace), "--while-open"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL
+        )
+
+    def end(self) -> None:
+        if self._helper is not None and self._helper.stdin is not None:
+            self._helper.stdin.close()
+
+
+def _app(data: Path, workshop: Workshop, practice: _Practice) -> FastAPI:
     doors, manners = Doors(data / "practice"), Manners(data / "manners")
     desk = Desk(workshop, doors.hands_for, manners.get)
     workshop.forget_unreadable()
     threading.Thread(target=desk.catch_up, name="catch-up", daemon=True).start()
-    return create_app(desk, lines=Lines(desk, manners, doors, data / "lines"))
+    return create_app(desk, lines=Lines(desk, manners, doors, data / "lines"), practise=practice.furnish)
 
 
-def _run(data: Path, port: int, *, furnished: bool, pace: float = 1.0) -> None:
+def _run(data: Path, port: int, *, furnished: bool, pace: float = PRACTICE_PACE) -> None:
     listening = _listening(port)
-    served = _app(data, furnished=furnished)
-    helper = _practice_beside(data / "practice", pace) if furnished else None
+    workshop = _workshop(data)
+    practice = _Practice(workshop, data / "practice", pace)
+    if furnished:
+        practice.furnish()
+    elif any(m.practice for m in workshop.machines()):
+        practice.begin()
+    served = _app(data, workshop, practice)
     sys.setswitchinterval(GIVE_WAY_S)
     print(f"Ivory Table on http://127.0.0.1:{port}", flush=True)
     config = uvicorn.Config(
@@ -113,23 +145,15 @@ def _run(data: Path, port: int, *, furnished: bool, pace: float = 1.0) -> None:
         uvicorn.Server(config).run(sockets=[listening])
     finally:
         served.state.lines.close()
-        if helper is not None and helper.stdin is not None:
-            helper.stdin.close()
-
-
-def _practice_beside(folder: Path, pace: float) -> subprocess.Popen[bytes]:
-    """The practice machines as a process of their own, which ends with this one."""
-    for stale in folder.glob("*.address.json"):
-        stale.unlink()
-    command = [sys.executable, "-m", "ivory_table.cli", "practice", "all", "--data", str(folder)]
-    return subprocess.Popen(
-        [*command, "--pace", str(pace), "--while-open"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL
-    )
+        practice.end()
 
 
 def dev_app() -> FastAPI:
     """The demo for `make dev`, made anew whenever a file changes."""
-    return _app(SETTINGS.data / "demo", furnished=True)
+    data = SETTINGS.data / "demo"
+    workshop = _workshop(data)
+    furnish(workshop)
+    return _app(data, workshop, _Practice(workshop, data / "practice", PRACTICE_PACE))
 
 
 @app.command()
@@ -142,7 +166,7 @@ def serve(data: Data = SETTINGS.data, port: Port = SETTINGS.port) -> None:
 def demo(
     data: Data = SETTINGS.data / "demo",
     port: Port = SETTINGS.port,
-    pace: Annotated[float, typer.Option(min=0.1, max=10_000, help="How many times faster than life.")] = 20.0,
+    pace: Annotated[float, typer.Option(min=0.1, max=10_000, help="How many times faster than life.")] = PRACTICE_PACE,
 ) -> None:
     """Serve the Tidewater workshop, with its practice machines in fast time."""
     _run(data, port, furnished=True, pace=pace)

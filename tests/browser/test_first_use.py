@@ -65,3 +65,23 @@ def test_an_address_that_leads_nowhere_says_so(desk_page: Page) -> None:
     expect(desk_page.get_by_role("heading", name="There is no page at this address.")).to_be_visible()
     desk_page.get_by_role("link", name="To the bench").click()
     expect(desk_page.get_by_role("button", name="Heron")).to_be_visible()
+
+
+def test_a_newcomer_can_look_around_on_practice_machines_or_bring_a_set_up(page: Page, tmp_path: Path) -> None:
+    with serving(tmp_path / "one") as address:
+        carried = page.request.get(f"{address}/api/setup/file").body()
+    with serving(tmp_path / "two", furnished=False) as address:
+        page.goto(address)
+        page.get_by_label("A probe beside the tip").select_option("touch")
+        page.get_by_label("What you call it").fill("Avocet")
+        page.get_by_label("To the right of the tip").fill("far")
+        page.get_by_role("button", name="Put it on the bench").click()
+        expect(page.get_by_text("Type the distance in mm")).to_be_visible()
+        page.get_by_label("Bring one from elsewhere").set_input_files(
+            {"name": "setup.json", "mimeType": "application/json", "buffer": carried}
+        )
+        expect(page.get_by_role("button", name="Bittern")).to_be_visible()
+    with serving(tmp_path / "three", furnished=False) as address:
+        page.goto(address)
+        page.get_by_role("button", name="Try it on practice machines first").click()
+        expect(page.get_by_role("button", name="Heron practice")).to_be_visible()

@@ -1,5 +1,6 @@
 """The application: routers, refusals, the guard around them, and the built front end."""
 
+from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -20,8 +21,13 @@ from .routers import ROUTERS
 from .security import Guard
 
 
-def create_app(desk: Desk, web: Path | None = None, lines: Lines | None = None) -> FastAPI:
-    """`web`: the built front end; the packaged one when not given."""
+def create_app(
+    desk: Desk,
+    web: Path | None = None,
+    lines: Lines | None = None,
+    practise: Callable[[], None] = lambda: None,
+) -> FastAPI:
+    """`web`: the built front end; the packaged one when not given. `practise` brings practice machines in."""
     app = FastAPI(
         title="Ivory Table",
         version=__version__,
@@ -32,6 +38,7 @@ def create_app(desk: Desk, web: Path | None = None, lines: Lines | None = None) 
     )
     app.state.desk = desk
     app.state.lines = lines or Lines(desk, Manners())
+    app.state.practise = practise
     problems.install(app)
     app.add_middleware(Guard)
     for router in ROUTERS:

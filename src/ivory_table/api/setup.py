@@ -28,6 +28,13 @@ def first_machine(request: Request, wanted: FirstMachine) -> setup.SetupView:
     return setup.view(desk(request).workshop)
 
 
+@setup_routes.post("/practice", status_code=201)
+def practice_machines(request: Request) -> setup.SetupView:
+    """Put the practice machines of the demo workshop on the bench, beside whatever stands there."""
+    request.app.state.practise()
+    return setup.view(desk(request).workshop)
+
+
 @setup_routes.get("/file")
 def get_setup_file(request: Request, response: Response, machine: Id | None = None) -> setup.SetupFile:
     response.headers["content-disposition"] = f'attachment; filename="setup{f"-{machine}" if machine else ""}.json"'

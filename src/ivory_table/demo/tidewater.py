@@ -1,5 +1,8 @@
 """Tidewater Instrument Repair prints sensor housings and gasket frames on four machines."""
 
+from collections.abc import Callable, Sequence
+from typing import Any
+
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import Beam, Filament, KeepOut, Layer, Machine, Nozzle, Person, Plate, Probe, Screw
 from ivory_table.store.workshop import Workshop
@@ -122,16 +125,16 @@ PEOPLE = (
 
 
 def furnish(workshop: Workshop) -> None:
-    """Set the workshop up once; what was changed since stays as it is."""
-    if workshop.machines():
-        return
-    for machine in MACHINES:
-        workshop.keep_machine(machine)
-    for gauge in GAUGES:
-        workshop.keep_gauge(gauge)
-    for filament in FILAMENTS:
-        workshop.keep_filament(filament)
-    for nozzle in NOZZLES:
-        workshop.keep_nozzle(nozzle)
-    for person in PEOPLE:
-        workshop.keep_person(person)
+    """Put the practice machines and what they need on the shelves; what is there already stays as it is."""
+    shelves: tuple[tuple[Sequence[Any], Sequence[Any], Callable[[Any], object]], ...] = (
+        (MACHINES, workshop.machines(), workshop.keep_machine),
+        (GAUGES, workshop.gauges(), workshop.keep_gauge),
+        (FILAMENTS, workshop.filaments(), workshop.keep_filament),
+        (NOZZLES, workshop.nozzles(), workshop.keep_nozzle),
+        (PEOPLE, workshop.people(), workshop.keep_person),
+    )
+    for wanted, here, keep in shelves:
+        known = {thing.id for thing in here}
+        for thing in wanted:
+            if thing.id not in known:
+                keep(thing)

@@ -6,7 +6,7 @@ from pydantic import Field
 
 from ivory_table.core.defaults import FIRST
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.plate import ConventionId, Filament, Machine, Plate, Screw
+from ivory_table.core.plate import ConventionId, Filament, Machine, Plate, Probe, Screw
 from ivory_table.core.value import Id, Label, Value
 from ivory_table.desk.desk import Desk
 
@@ -25,6 +25,7 @@ class FirstMachine(Value):
     width_mm: Annotated[float, Field(ge=50, le=1000)]
     depth_mm: Annotated[float, Field(ge=50, le=1000)]
     knobs: Literal[0, 3, 4]
+    probe: Probe | None = None
     #: Which way the stored number goes; None where the person does not know.
     convention: ConventionId | None = None
 
@@ -50,6 +51,7 @@ def furnish_first(desk: Desk, wanted: FirstMachine) -> None:
         name=wanted.name,
         plates=(plate,),
         screws=screws,
+        probe=wanted.probe,
         convention=wanted.convention or "live_only",
     )
     keep_machine(desk, wanted.id, KeepMachine(machine=machine, seen_revision=0))

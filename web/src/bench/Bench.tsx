@@ -5,7 +5,7 @@ import type { Schemas } from "../api/client";
 import { useBench, useImportRun, useStartRun } from "../api/run";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
-import { Button, Choice, Field, Wrong } from "../ui/controls";
+import { Button, Choice, Field, FileField, Wrong } from "../ui/controls";
 import { day, signed } from "../ui/words";
 import { FirstUse } from "./FirstUse";
 
@@ -138,7 +138,7 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
       {open && (
         <Link
           to={`/runs/${open.id}/tram`}
-          className="mt-3 flex min-h-14 flex-col justify-center rounded-[4px] bg-ink px-4 text-paper"
+          className="mt-3 flex min-h-14 flex-col justify-center rounded-[4px] bg-ink px-4 py-2 text-paper"
         >
           <span className="font-semibold">Continue the open run</span>
           <span className="text-sm">
@@ -232,16 +232,7 @@ function ImportRun() {
   };
   return (
     <div className="mt-5 border-t border-hairline pt-3">
-      <label htmlFor="bring" className="block text-sm text-graphite">
-        Bring a run from another installation (JSON)
-      </label>
-      <input
-        id="bring"
-        type="file"
-        accept=".json,application/json"
-        className="min-h-11 w-full text-sm"
-        onChange={(e) => read(e.target.files?.[0])}
-      />
+      <FileField label="Bring a run from another installation" accept=".json,application/json" onFile={read} />
       {wrong && (
         <p role="alert" className="text-sm text-madder">
           {wrong}

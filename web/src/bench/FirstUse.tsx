@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { BringSetup } from "../setup/BringSetup";
 import { Button, Choice, Field, Wrong } from "../ui/controls";
 import { typedNumber } from "../ui/words";
 
@@ -23,6 +24,9 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
   const [width, setWidth] = useState("220");
   const [depth, setDepth] = useState("220");
   const [knobs, setKnobs] = useState<"4" | "3" | "0">("4");
+  const [probe, setProbe] = useState<"none" | "touch" | "inductive">("none");
+  const [beside, setBeside] = useState("0");
+  const [behind, setBehind] = useState("0");
   const [counts, setCounts] = useState<Convention | typeof UNKNOWN>(UNKNOWN);
   const [tried, setTried] = useState(false);
   const make = useMutation<unknown, Refusal, Schemas["FirstMachine"]>({
@@ -32,6 +36,15 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
       return cache.invalidateQueries({ queryKey: ["bench"] });
     },
   });
+  const practise = useMutation<unknown, Refusal, void>({
+    mutationFn: () => answer(api.POST("/api/setup/practice", {})),
+    onSuccess: () => cache.invalidateQueries(),
+  });
+  const off = (text: string) => {
+    const mm = typedNumber(text);
+    return mm !== null && Math.abs(mm) <= 100 ? mm : null;
+  };
+  const offWrong = "Type the distance in mm, −100 to 100.";
   const size = (text: string) => {
     const mm = typedNumber(text);
     return mm !== null && mm >= 50 && mm <= 1000 ? mm : null;
@@ -41,7 +54,8 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
   const submit = (event: FormEvent) => {
     event.preventDefault();
     setTried(true);
-    if (!name.trim() || w === null || d === null) return;
+    const [dx, dy] = [off(beside), off(behind)];
+    if (!name.trim() || w === null || d === null || (probe !== "none" && (dx === null || dy === null))) return;
     const count = Number(knobs) as 0 | 3 | 4;
     make.mutate({
       id: `machine-${crypto.randomUUID().slice(0, 8)}`,
@@ -50,6 +64,16 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
       width_mm: w,
       depth_mm: d,
       knobs: count,
+      probe:
+        probe === "none"
+          ? null
+          : {
+              kind: probe,
+              x_offset_mm: dx ?? 0,
+              y_offset_mm: dy ?? 0,
+              sd_mm: 0.005,
+              heat_sensitive: probe === "inductive",
+            },
       convention: counts === UNKNOWN ? null : counts,
     });
   };
@@ -150,6 +174,36 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
           onChange={setKnobs}
         />
         <Choice
+          label="A probe beside the tip"
+          value={probe}
+          options={[
+            { value: "none", text: "none: it is felt by hand" },
+            { value: "touch", text: "one that touches the plate" },
+            { value: "inductive", text: "one that senses metal" },
+          ]}
+          onChange={setProbe}
+        />
+        {probe !== "none" && (
+          <div className="grid grid-cols-2 gap-2">
+            <Field
+              label="To the right of the tip"
+              unit="mm"
+              inputMode="decimal"
+              value={beside}
+              onChange={(e) => setBeside(e.target.value)}
+              wrong={tried && off(beside) === null ? offWrong : null}
+            />
+            <Field
+              label="Behind the tip"
+              unit="mm"
+              inputMode="decimal"
+              value={behind}
+              onChange={(e) => setBehind(e.target.value)}
+              wrong={tried && off(behind) === null ? offWrong : null}
+            />
+          </div>
+        )}
+        <Choice
           label="The stored height: which way does it count?"
           value={counts}
           options={COUNTS}
@@ -165,14 +219,18 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
         <Button look="main" type="submit" disabled={make.isPending}>
           Put it on the bench
         </Button>
-        <div className="border-t border-hairline pt-2 text-sm">
-          <p className="text-graphite">
-            More knobs, a probe, keep-outs: in the{" "}
+        <div className="flex flex-col gap-2 border-t border-hairline pt-3">
+          <Button onClick={() => practise.mutate()} disabled={practise.isPending}>
+            Try it on practice machines first
+          </Button>
+          <Wrong wrong={practise.error} />
+          <BringSetup />
+          <p className="text-sm text-graphite">
+            More knobs, keep-outs and the rest are in the{" "}
             <Link to="/setup?shelf=machines&id=new" className="underline underline-offset-4">
               set-up
             </Link>
-            ; a file from elsewhere is brought there too. To look around first, start the demo workshop: it has four
-            practice machines.
+            .
           </p>
         </div>
       </form>

@@ -1,12 +1,11 @@
 /** Set-up: machines on the sheet, gauges, nozzles, filaments, people; copied, retired, shared as JSON. */
-import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { answer, api, type Refusal, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { useSetup } from "../api/setup";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
-import { Button, Wrong } from "../ui/controls";
+import { Button } from "../ui/controls";
+import { BringSetup } from "./BringSetup";
 import { MachineSlip } from "./MachineSlip";
 import { FilamentForm, GaugeForm, NozzleForm, PersonForm } from "./Stock";
 
@@ -93,51 +92,12 @@ function Chosen({ shelf, id, view, go }: { shelf: Shelf; id: string; view: View;
 
 /** All of the set-up as one file, out and in. */
 function Share() {
-  const cache = useQueryClient();
-  const [wrong, setWrong] = useState<string | null>(null);
-  const bring = useMutation<Schemas["Brought"], Refusal, unknown>({
-    mutationFn: (body) => answer(api.POST("/api/setup/import", { body: body as Schemas["SetupFile"] })),
-    onSuccess: () => {
-      cache.invalidateQueries({ queryKey: ["setup"] });
-      cache.invalidateQueries({ queryKey: ["bench"] });
-    },
-  });
-  const read = async (file: File | undefined) => {
-    if (!file) return;
-    setWrong(null);
-    try {
-      bring.mutate(JSON.parse(await file.text()));
-    } catch {
-      setWrong("This is not readable JSON. Choose a set-up saved here.");
-    }
-  };
   return (
     <div className="mt-4 flex flex-col gap-1 border-t border-hairline pt-2 text-sm">
       <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/setup/file">
         save the set-up (JSON)
       </a>
-      <label htmlFor="bring-setup" className="text-graphite">
-        Bring one from elsewhere
-      </label>
-      <input
-        id="bring-setup"
-        type="file"
-        accept=".json,application/json"
-        className="min-h-11 w-full"
-        onChange={(e) => read(e.target.files?.[0])}
-      />
-      {wrong && (
-        <p role="alert" className="text-madder">
-          {wrong}
-        </p>
-      )}
-      <Wrong wrong={bring.error} />
-      {bring.data && (
-        <p role="status">
-          {bring.data.new.length} new, {bring.data.same.length} here already
-          {bring.data.left_alone.length > 0 && `; left as they are here: ${bring.data.left_alone.join(", ")}`}.
-        </p>
-      )}
+      <BringSetup />
     </div>
   );
 }

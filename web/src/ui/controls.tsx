@@ -147,3 +147,37 @@ export function Eyebrow({ left, right }: { left: string; right: string }) {
     </p>
   );
 }
+
+/** A file from this device, chosen by a button like the others. */
+export function FileField({
+  label,
+  accept,
+  onFile,
+}: {
+  label: string;
+  accept: string;
+  onFile: (file: File | undefined) => void;
+}) {
+  const id = useId();
+  return (
+    <div>
+      <input
+        id={id}
+        type="file"
+        accept={accept}
+        className="peer sr-only"
+        onChange={(e) => {
+          onFile(e.target.files?.[0]);
+          // The same file, mended, can be chosen again.
+          e.target.value = "";
+        }}
+      />
+      <label
+        htmlFor={id}
+        className="flex min-h-11 cursor-pointer items-center justify-center rounded-[4px] border border-hairline bg-paper px-3 py-1 text-center hover:border-ink peer-focus-visible:outline-2 peer-focus-visible:outline-offset-2 peer-focus-visible:outline-brass"
+      >
+        {label}
+      </label>
+    </div>
+  );
+}

@@ -116,7 +116,8 @@ def _pointed_at(run: OpenRun, rows: tuple[dict[str, Any], ...]) -> tuple[Spot, .
             return tuple(spot(s.x_mm, s.y_mm, s.name) for s in state.screws)
         case "keep_outs":
             return tuple(
-                spot((k.x_min_mm + k.x_max_mm) / 2, (k.y_min_mm + k.y_max_mm) / 2, k.name) for k in setup.plate.keep_outs
+                spot((k.x_min_mm + k.x_max_mm) / 2, (k.y_min_mm + k.y_max_mm) / 2, k.name)
+                for k in setup.plate.keep_outs
             )
         case "centre":
             return (spot(x, y, "tip"),)

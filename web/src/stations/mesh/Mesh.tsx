@@ -10,7 +10,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
-import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
+import { Button, Choice, Eyebrow, Field, FileField, Panel, Wrong } from "../../ui/controls";
 import { signed, typedMm } from "../../ui/words";
 
 type Owner = "hand" | "probe";
@@ -318,13 +318,7 @@ function ChooseMesh({
             {fileWrong}
           </p>
         )}
-        <input
-          aria-label="Grid from a file"
-          type="file"
-          accept=".csv,.txt,.tsv,text/*"
-          className="min-h-11 text-sm"
-          onChange={(e) => upload(e.target.files?.[0])}
-        />
+        <FileField label="Grid from a file" accept=".csv,.txt,.tsv,text/*" onFile={upload} />
         <Choice
           label="First row of the text is"
           value={rows}
