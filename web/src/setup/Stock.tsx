@@ -135,7 +135,7 @@ export function GaugeForm({ gauge, go }: { gauge: Gauge | undefined; go: (id: st
       )}
       {known === "no" && (
         <p className="text-sm text-graphite sm:col-span-2">
-          A sheet entered at 0.2 that is 0.1 spoils the first layer. Unmeasured, drag is zero, with an honest ±0.05 mm.
+          A sheet entered at 0.2 that is 0.1 spoils the first layer. Unmeasured, drag is zero, known to ±0.05 mm.
         </p>
       )}
     </Shelf>
