@@ -9,7 +9,6 @@ import tempfile
 from pathlib import Path
 
 from playwright.sync_api import Page, expect, sync_playwright
-
 from tests.conftest import serving
 
 #: A modest phone on the workshop's own network: a quarter of this machine's speed, 20 Mbit/s, 20 ms.
@@ -31,7 +30,7 @@ const look = () => {
   if (now !== null && now !== seq) {
     const posts = performance.getEntriesByType("resource").filter((e) => e.name.includes("/practice"));
     const last = posts.length ? posts[posts.length - 1].responseEnd : 0;
-    if (seq !== null) window.shown.push(performance.now() - last);
+    if (seq !== null && last) window.shown.push(performance.now() - last);
     seq = now;
   }
   requestAnimationFrame(look);
