@@ -6,7 +6,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from ivory_table.core.bead import GRADES, Bead, grade_cards, profile
+from ivory_table.core.bead import GRADES, Bead, grade_cards, profile, swatch, underside
 from ivory_table.core.defaults import BEAD
 
 PLAIN = Bead(0.42, 0.20)
@@ -83,6 +83,7 @@ def test_the_profile_holds_the_plastic_that_was_laid(gap: float) -> None:
     """Its area over one pitch is the bead's, against the closed form, unless a ridge is cut off by the tip or a line lies apart."""
     bead = Bead(0.42, 0.2)
     heights = profile(bead, gap, steps=400)
+    below = [v or 0.0 for v in underside(bead, gap, steps=400)]
     area = sum(heights) * bead.pitch_mm / len(heights)
     assert all(h >= 0 for h in heights)
     assert heights == pytest.approx(tuple(reversed(heights)), abs=1.1e-5)  # the same on both sides of a line
@@ -92,7 +93,7 @@ def test_the_profile_holds_the_plastic_that_was_laid(gap: float) -> None:
         )  # its lower half is hidden
         assert min(heights) == 0  # the plate shows between the lines
     elif gap < bead.free_diameter_mm and max(heights) < gap + 0.9 * BEAD.ridge_most_mm:
-        assert area == pytest.approx(bead.area_mm2, rel=0.03)
+        assert area - sum(below) * bead.pitch_mm / len(below) == pytest.approx(bead.area_mm2, rel=0.03)
 
 
 def test_neighbouring_grades_differ_in_what_the_light_shows() -> None:
@@ -105,3 +106,13 @@ def test_neighbouring_grades_differ_in_what_the_light_shows() -> None:
     through = [cards[g].shows_through for g in ("sound", "ridged", "squeezed", "starved")]
     assert through == sorted(through)
     assert through[2] > through[1] + 0.1
+
+
+def test_the_underside_lies_on_the_plate_where_lines_are_pressed_and_light_tells_thin_from_thick() -> None:
+    bead = Bead(0.4, 0.2)
+    assert all(v == 0 for v in underside(bead, 0.15))
+    assert None in underside(bead, 0.28)
+    assert max(v or 0.0 for v in underside(bead, 0.21)) > 0
+    by = [swatch(bead, 0.2, mm).shows_through for mm in (0.05, 0.09, 0.35)]
+    assert by == sorted(by)
+    assert swatch(bead, 0.1).shows_through > swatch(bead, 0.2).shows_through

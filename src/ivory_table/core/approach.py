@@ -147,6 +147,12 @@ class Approach:
     def quantile(self, share: float) -> float:
         return float(self.heights[min(int(np.searchsorted(np.cumsum(self.p), share)), len(self.heights) - 1)])
 
+    def likely(self, z_mm: float, feel: Feel) -> float:
+        """The chance of a feel at a height, by all that is believed of the drag."""
+        low, high = feel_interval(feel, 0.0, self.scale)
+        gap, s = z_mm - self.heights, self.scale.scatter_mm
+        return float(self.p @ (ndtr((high - gap) / s) - ndtr((low - gap) / s)))
+
     @property
     def touched(self) -> bool:
         """Whether the drag itself was felt, or both sides of it."""

@@ -235,7 +235,11 @@ class Machine(Value):
     probe: Probe | None = None
     convention: ConventionId
     stored_mm: StoredMm = 0.0
+    #: Which way its stored number counts was shown on the machine itself.
+    sign_proved: bool = False
     z_step_mm: Annotated[float, Field(ge=0.001, le=0.1)] = 0.01
+    #: What one press of its height buttons can be set to, mm; none where a height is typed or sent.
+    z_presses_mm: Annotated[tuple[Annotated[float, Field(ge=0.001, le=50)], ...], Field(max_length=8)] = ()
     seen_from: Literal["above", "below"] = "above"
     can_mesh: bool = True
     relative_extrusion: bool = True

@@ -9,7 +9,7 @@ from pydantic import AwareDatetime, Field
 from ivory_table.core.changes import change
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
-from ivory_table.core.plate import Machine, OwnFeel, Person, Screw, Where
+from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, Screw, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.core.value import Id, StoredMm, Value
@@ -24,6 +24,13 @@ class StoredLesson(Value):
 
     at: AwareDatetime
     stored_mm: StoredMm
+
+
+class ConventionLesson(Value):
+    """How the stored number counts, as the machine itself has shown it."""
+
+    at: AwareDatetime
+    convention: ConventionId
 
 
 class WhereLesson(Value):
@@ -63,6 +70,7 @@ class Lessons(Value):
     """All that one run teaches as its rows stand now."""
 
     stored: StoredLesson | None = None
+    convention: ConventionLesson | None = None
     where: tuple[WhereLesson, ...] = ()
     screws: ScrewsLesson | None = None
     supports: SupportsLesson | None = None
@@ -112,12 +120,15 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
     """A machine as it was entered, with what its runs have taught since, in the order of time."""
     told = [
         *(lesson.stored for lesson in taught if lesson.stored),
+        *(lesson.convention for lesson in taught if lesson.convention),
         *(lesson.screws for lesson in taught if lesson.screws),
         *(where for lesson in taught for where in lesson.where),
     ]
     for one in sorted((t for t in told if t.at > since), key=lambda t: t.at):
         if isinstance(one, StoredLesson):
             machine = machine.model_copy(update={"stored_mm": one.stored_mm})
+        elif isinstance(one, ConventionLesson):
+            machine = machine.model_copy(update={"convention": one.convention, "sign_proved": True})
         elif isinstance(one, WhereLesson):
             others = tuple(w for w in machine.where if w.step != one.step)
             lines = (*others, Where(step=one.step, line=one.line)) if one.line else others
@@ -148,13 +159,17 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
     def taught(machine: Machine) -> Any:
         return (
             machine.stored_mm,
+            machine.convention,
+            machine.sign_proved,
             machine.where,
             [(s.name, s.sense, s.sense_proved, s.preload_mm) for s in machine.screws],
         )
 
     if taught(wanted) != taught(known):
         return None
-    same = wanted.model_copy(update={"stored_mm": entered.stored_mm, "where": entered.where})
+    same = wanted.model_copy(
+        update={name: getattr(entered, name) for name in ("stored_mm", "convention", "sign_proved", "where")}
+    )
     return _with_taught(same, entered.screws)
 
 

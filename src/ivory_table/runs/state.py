@@ -17,7 +17,7 @@ from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import FieldPosterior, field_prior, judged_done, judged_field, learn_proof, nothing_holds
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
-from ivory_table.core.plate import Machine, Screw
+from ivory_table.core.plate import ConventionId, Machine, Screw
 from ivory_table.core.proof import zones_on
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.surface import Surface
@@ -97,6 +97,9 @@ class RunState:
     #: A mesh was kept or switched after the offset was set: its zero may lie elsewhere.
     mesh_since_offset: bool = False
     stored_mm: float = 0.0
+    #: How the stored number counts, and whether the machine itself has shown it.
+    convention_id: ConventionId = "live_only"
+    sign_proved: bool = False
     #: Every change of the stored value in this run, from and to.
     stored_changes: tuple[tuple[float, float], ...] = ()
     readback_due: bool = False
@@ -148,6 +151,8 @@ class RunState:
             eye=setup.eye,
             moved_mm=(0.0,) * len(setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
+            convention_id=setup.machine.convention,
+            sign_proved=setup.machine.sign_proved and "firmware" not in setup.changes,
         )
         return state._with_mesh_found()
 
@@ -299,7 +304,7 @@ class RunState:
     @property
     def machine_now(self) -> Machine:
         """The machine with the offset that is stored now, for what is printed now."""
-        return self.setup.machine.model_copy(update={"stored_mm": self.stored_mm})
+        return self.setup.machine.model_copy(update={"stored_mm": self.stored_mm, "convention": self.convention_id})
 
     @property
     def bead(self) -> Bead:
@@ -333,7 +338,7 @@ class RunState:
             sd,
             scale=self.feel,
             gauge_mm=self.drag_gap_mm,
-            step_mm=self.setup.machine.z_step_mm,
+            step_mm=min(self.setup.machine.z_presses_mm, default=self.setup.machine.z_step_mm),
             seen_above="done" in (self.checks.get("rough_zero"), self.checks.get("rough_stop_up")),
         )
 

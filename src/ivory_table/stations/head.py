@@ -100,7 +100,7 @@ def head_of(run: OpenRun) -> RunHead:
         started_at=setup.started_at,
         kept_at=run.entries[-1].at if run.entries else None,
         stored_mm=s.stored_mm,
-        convention=convention(setup.machine.convention, run.manner),
+        convention=convention(run.state.convention_id, run.manner),
         heated=heated,
         stations=station_lines(run),
         rows=tuple(_row(e, setup.machine) for e in reversed(alive[-40:])),

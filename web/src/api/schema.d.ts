@@ -1430,6 +1430,23 @@ export interface components {
              */
             sure: boolean;
         };
+        /**
+         * Counting
+         * @description A convention that can be chosen, once it was seen which way the number counts.
+         */
+        Counting: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "probe_offset" | "home_offset" | "stop_position" | "live_only";
+            /** Larger Is Further */
+            larger_is_further: boolean;
+            /** Name */
+            name: string;
+            /** Rule */
+            rule: string;
+        };
         /** Crashes */
         Crashes: {
             /** Crashes */
@@ -1446,6 +1463,21 @@ export interface components {
             height_mm: number[];
             /** Place */
             place: string;
+        };
+        /**
+         * DisplayShown
+         * @description What the machine's own display shows after homing, and what that number is.
+         */
+        DisplayShown: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "display_shown";
+            /** Means */
+            means?: ("height" | "zero") | null;
+            /** Shows Mm */
+            shows_mm: number;
         };
         /**
          * Entry
@@ -2019,7 +2051,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["GapSeen"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["GapSeen"];
         };
         /**
          * KeepOut
@@ -2392,6 +2424,11 @@ export interface components {
              */
             seen_from: "above" | "below";
             /**
+             * Sign Proved
+             * @default false
+             */
+            sign_proved: boolean;
+            /**
              * Stored Mm
              * @default 0
              */
@@ -2401,6 +2438,11 @@ export interface components {
              * @default []
              */
             where: components["schemas"]["Where"][];
+            /**
+             * Z Presses Mm
+             * @default []
+             */
+            z_presses_mm: number[];
             /**
              * Z Step Mm
              * @default 0.01
@@ -2786,6 +2828,8 @@ export interface components {
             mesh_owns_zero: boolean;
             /** Moves */
             moves: components["schemas"]["Move"][];
+            /** Next Shown Mm */
+            next_shown_mm: number | null;
             /** Next Z Mm */
             next_z_mm: number | null;
             /** Place Mm */
@@ -2793,6 +2837,8 @@ export interface components {
                 number,
                 number
             ];
+            /** Presses */
+            presses: components["schemas"]["Press"][];
             /** Read Line */
             read_line: string;
             /** Reasons */
@@ -2800,6 +2846,7 @@ export interface components {
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
+            sign: components["schemas"]["SignTry"];
             /**
              * Step
              * @enum {string}
@@ -2972,6 +3019,18 @@ export interface components {
             seq: number;
             sheet: components["schemas"]["Sheet"];
             thermal: components["schemas"]["ThermalView"];
+        };
+        /**
+         * Press
+         * @description One of the machine's height buttons, so many times.
+         */
+        Press: {
+            /** Mm */
+            mm: number;
+            /** Times */
+            times: number;
+            /** Up */
+            up: boolean;
         };
         /** Probe */
         Probe: {
@@ -3640,6 +3699,44 @@ export interface components {
              * @enum {string}
              */
             step: "open" | "signed";
+        };
+        /**
+         * SignShown
+         * @description With the tip high above the plate the stored number was made larger by so much, for a moment: which way the tip went.
+         */
+        SignShown: {
+            /** Convention */
+            convention?: ("probe_offset" | "home_offset" | "stop_position" | "live_only") | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sign_shown";
+            /** Larger By Mm */
+            larger_by_mm: number;
+            /**
+             * Went
+             * @enum {string}
+             */
+            went: "closer" | "further" | "nowhere";
+        };
+        /**
+         * SignTry
+         * @description How a machine shows which way its stored number counts: by a move with the tip high above the plate.
+         */
+        SignTry: {
+            /** Back */
+            back: string[];
+            /** Can Be */
+            can_be: components["schemas"]["Counting"][];
+            /** Height Mm */
+            height_mm: number;
+            /** Larger By Mm */
+            larger_by_mm: number;
+            /** Lines */
+            lines: string[];
+            /** Proved */
+            proved: boolean;
         };
         /** SignedOff */
         SignedOff: {

@@ -104,8 +104,7 @@ function MachinePlan({ line, chosen, choose }: { line: Schemas["MachineLine"]; c
       </svg>
       <span className="min-w-0">
         <span className="block text-xl font-semibold">
-          {machine.name}{" "}
-          {machine.practice && <span className="ml-2 text-sm font-normal text-graphite">practice</span>}
+          {machine.name} {machine.practice && <span className="ml-2 text-sm font-normal text-graphite">practice</span>}
         </span>
         <span className="block text-sm">
           {round ? `round, ${plate.width_mm} mm across` : `${plate.width_mm} x ${plate.depth_mm} mm`},{" "}

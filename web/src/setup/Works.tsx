@@ -1,6 +1,6 @@
 import type { Schemas } from "../api/client";
 import { Choice } from "../ui/controls";
-import { NumberField, Tick } from "./fields";
+import { NumberField, NumbersField, Tick } from "./fields";
 import { HEAD, PART } from "./parts";
 
 type View = Schemas["SetupView"];
@@ -46,11 +46,18 @@ export function Works({
         value={draft.z_step_mm}
         onChange={(v) => set({ z_step_mm: v ?? 0 })}
       />
+      <NumbersField
+        className="col-span-2"
+        label="Its height buttons step by"
+        unit="mm"
+        value={draft.z_presses_mm}
+        onChange={(z_presses_mm) => set({ z_presses_mm })}
+      />
       <div className="col-span-2">
         <Choice
           label="Z offset is kept as"
           value={draft.convention}
-          onChange={(convention) => set({ convention })}
+          onChange={(convention) => set({ convention, sign_proved: false })}
           options={CONVENTIONS}
         />
       </div>

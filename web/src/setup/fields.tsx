@@ -95,3 +95,43 @@ export function Tick({ label, on, onChange }: { label: string; on: boolean; onCh
     </label>
   );
 }
+
+/** A few numbers on one line, or none. */
+export function NumbersField({
+  label,
+  unit,
+  value,
+  onChange,
+  className,
+}: {
+  label: string;
+  unit?: string;
+  value: readonly number[];
+  onChange: (value: number[]) => void;
+  className?: string;
+}) {
+  const [text, setText] = useState(value.join("; "));
+  const typed = text
+    .split(/[;\s]+/)
+    .filter(Boolean)
+    .map(typedNumber);
+  const wrong = typed.some((mm) => mm === null || mm < 0.001 || mm > 50) || typed.length > 8;
+  return (
+    <Field
+      className={className}
+      label={label}
+      unit={unit}
+      value={text}
+      placeholder="none: heights are typed or sent"
+      onChange={(e) => {
+        setText(e.target.value);
+        const next = e.target.value
+          .split(/[;\s]+/)
+          .filter(Boolean)
+          .map(typedNumber);
+        if (!next.some((mm) => mm === null)) onChange(next as number[]);
+      }}
+      wrong={wrong ? "Give up to eight steps in mm with spaces between, such as 1 0.1 0.02." : null}
+    />
+  );
+}

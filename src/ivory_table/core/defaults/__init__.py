@@ -87,6 +87,12 @@ class _Offset(Value):
     eye_press_risk: float
     searched_below: float
     closer_asks_mm: float
+    sign_asks_mm: float
+    sign_tried_mm: float
+    sign_height_mm: float
+    slipped_near_mm: float
+    mixed_up_p: float
+    mixed_up_instead_p: float
     floor_mm: float
     unknown_sd_mm: float
     unknown_near: float

@@ -107,7 +107,7 @@ def settle_nudges(work: Work) -> None:
     """A live change that nobody stored is lost or forgotten: merge it, or put it back."""
     session, run = work.session, work.now
     away = run.state.nudged_mm
-    how = convention(run.setup.machine.convention, session.manner)
+    how = convention(run.state.convention_id, session.manner)
     merged = stored_after(run.state.stored_mm, away, how, run.setup.machine.z_step_mm)
     said = session.question(
         f"It was nudged {direction_words(away)} and that is not stored. Merge it (stored {run.state.stored_mm:.3f} becomes "

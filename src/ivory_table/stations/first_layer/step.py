@@ -109,7 +109,7 @@ def _knob_moves(state: RunState, laid: ProofPlan) -> tuple[Array | None, Array |
 
 def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
     machine, state = run.setup.machine, run.state
-    how = convention(machine.convention, run.manner)
+    how = convention(state.convention_id, run.manner)
     zones = state.proofs[-1].plan.zones
     out = []
     for action in actions:

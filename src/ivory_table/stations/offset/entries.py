@@ -2,11 +2,11 @@
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.plate import Machine
+from ivory_table.core.plate import ConventionId, Machine
 from ivory_table.core.value import FineMm, PlaceMm
 from ivory_table.core.words import signed
 from ivory_table.runs.row import Effect, Row
@@ -63,6 +63,47 @@ class Felt(Row):
 
     def words(self, machine: Machine) -> str:
         return f"{self.feel} at z {signed(self.z_mm, 3)}"
+
+
+class SignShown(Row):
+    """With the tip high above the plate the stored number was made larger by so much, for a moment: which way the tip went."""
+
+    kind: Literal["sign_shown"] = "sign_shown"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    larger_by_mm: Annotated[float, Field(ge=-2, le=2)]
+    went: Literal["closer", "further", "nowhere"]
+    #: What the machine stores, where it went the other way than was declared.
+    convention: ConventionId | None = None
+
+    @field_validator("larger_by_mm")
+    @classmethod
+    def _can_be_seen(cls, mm: float) -> float:
+        if abs(mm) < 0.2:
+            raise ValueError("Change it by 0.2 mm at least: less cannot be seen.")
+        return mm
+
+    @property
+    def sign(self) -> int:
+        """+1 where a larger number brings the tip further; 0 where it went nowhere."""
+        return 0 if self.went == "nowhere" else (1 if (self.went == "further") == (self.larger_by_mm > 0) else -1)
+
+    def words(self, machine: Machine) -> str:
+        return f"the number {signed(self.larger_by_mm, 2)}: the tip went {self.went}"
+
+
+class DisplayShown(Row):
+    """What the machine's own display shows after homing, and what that number is."""
+
+    kind: Literal["display_shown"] = "display_shown"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    shows_mm: Annotated[float, Field(ge=-500, le=500)]
+    #: `height`: the tip was lifted to it after homing, or rests there. `zero`: the display counts from another zero.
+    means: Literal["height", "zero"] | None = None
+
+    def words(self, machine: Machine) -> str:
+        return f"the display shows {self.shows_mm:g} after homing"
 
 
 class GapSeen(Row):

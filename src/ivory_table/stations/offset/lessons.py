@@ -1,17 +1,21 @@
-"""What the Z offset teaches: the person's feel on this gauge, where a feel check was kept."""
+"""What the Z offset teaches: which way the stored number counts, and the person's feel on this gauge."""
 
 from typing import Any
 
-from ivory_table.runs.lessons import FeelLesson, teaches
+from ivory_table.runs.lessons import ConventionLesson, FeelLesson, teaches
 from ivory_table.runs.run import OpenRun
 
-from .entries import FeelKept
+from .entries import FeelKept, SignShown
 
 
 @teaches
 def lessons(run: OpenRun) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    shown = [e for e in run.kept if isinstance(e.what, SignShown) and e.what.sign]
+    if shown and run.state.sign_proved:
+        found["convention"] = ConventionLesson(at=shown[-1].at, convention=run.state.convention_id)
     told = [(e.at, e.what.scale) for e in run.kept if isinstance(e.what, FeelKept)]
     if not told:
-        return {}
+        return found
     at, scale = told[-1]
-    return {"feel": FeelLesson(at=at, gauge_id=run.setup.gauge.id, scale=scale)}
+    return found | {"feel": FeelLesson(at=at, gauge_id=run.setup.gauge.id, scale=scale)}

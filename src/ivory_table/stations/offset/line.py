@@ -8,11 +8,13 @@ from ivory_table.core.gauge import Feel
 from ivory_table.core.offset import convention
 from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.motion import lift
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.offers import offer, walked
-from ivory_table.stations.offset.entries import FeelTried, Felt
+from ivory_table.stations.offset.entries import FeelTried, Felt, SignShown
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
+from ivory_table.stations.offset.view import sign_try
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.stored.line import read_back, send_offset
 from ivory_table.stations.work import LOOSEST_FIRST, Descent, Work, feel_down
@@ -57,7 +59,28 @@ def _felt(x_mm: float, y_mm: float, z_mm: float, feel: Feel) -> Felt:
     return Felt(x_mm=x_mm, y_mm=y_mm, z_mm=z_mm, feel=feel)
 
 
+def show_sign(work: Work) -> None:
+    """The stored number is changed for a moment with the tip high above the plate; a person says which way it went."""
+    work.ready()
+    session, tried = work.session, sign_try(work.now)
+    work.send(lift(work.state, session.manner))
+    first, *rest = tried.lines
+    session.ask(first)
+    session.question(
+        f"The tip stands {tried.height_mm:g} mm high. Watch it: it will move a little.", ("ready",), "ready"
+    )
+    try:
+        for line in rest:
+            session.ask(line)
+        went: Any = session.question("Which way did the tip go?", ("closer", "further", "nowhere"), "went")
+    finally:
+        for line in tried.back:
+            session.ask(line)
+    work.keep(SignShown(larger_by_mm=tried.larger_by_mm, went=went), "hand")
+
+
 JOBS = {
+    "show_sign": Job("Show which way the stored number counts", show_sign),
     "bracket": Job("Step down to the gauge at the centre", bracket),
     "feel_check": Job("Feel check at the centre", feel_check),
     "store": Job("Send, store and read back", store),
@@ -72,9 +95,11 @@ def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
     found = [offer(session, JOBS, "bracket", *moves, why_not=wrong)] if now.step in ("feel", "done") else []
     if now.step == "set" or (now.step == "feel" and Offset.of(run.state).moves):
         found.append(Offer(job="store", name=JOBS["store"].name, moves=("the tip lifts", *now.wanted.lines)))
+    if not run.state.sign_proved:
+        found.append(Offer(job="show_sign", name=JOBS["show_sign"].name, moves=sign_try(run).lines))
     check = check_now(run)
     if not check.why_not and check.next_z_mm is not None and now.step in ("set", "done"):
         found.append(offer(session, JOBS, "feel_check", *moves, why_not=wrong))
-    if now.step == "read_back" and convention(run.setup.machine.convention, does).read:
+    if now.step == "read_back" and convention(run.state.convention_id, does).read:
         found.append(Offer(job="read_back", name=JOBS["read_back"].name, moves=("nothing moves",)))
     return tuple(found)

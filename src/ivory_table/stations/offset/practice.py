@@ -19,6 +19,6 @@ def practice(desk: Desk, run: OpenRun) -> Felt | OffsetSet | Readback:
         hands.move_nozzle(now.wanted.shift_mm)
         return OffsetSet(stored_mm=now.wanted.new_mm)
     if now.step == "read_back":
-        stores = convention(run.setup.machine.convention).stores
+        stores = convention(run.state.convention_id).stores
         return Readback(reported_mm=run.state.stored_mm) if stores else Readback(confirmed=True)
     raise Refused("nothing_to_read", "The offset is set and read back.")

@@ -5,9 +5,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ivory_table.core.feelcheck import FeelTry
+from ivory_table.core.offset import convention
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
-from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt, GapSeen
+from ivory_table.stations.offset.entries import DisplayShown, FeelKept, FeelTried, Felt, GapSeen, SignShown
 
 
 @dataclass(frozen=True)
@@ -17,6 +18,8 @@ class Offset(Slice):
     moves: tuple[Felt, ...] = ()
     looks: tuple[GapSeen, ...] = ()
     feel_tries: tuple[FeelTry, ...] = ()
+    #: What the machine's display is above the height that is sent, mm: it counts from another zero.
+    display_above_mm: float = 0.0
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
@@ -33,6 +36,20 @@ def _felt(what: Felt, run: RunState, entry: Entry) -> RunState:
     offset = Offset.of(run)
     approach = run.approach_at(what.x_mm, what.y_mm).feel(what.z_mm, what.feel)
     return run.searched(what.x_mm, what.y_mm, approach).put(replace(offset, moves=(*offset.moves, what)))
+
+
+@fold.register
+def _sign_shown(what: SignShown, run: RunState, entry: Entry) -> RunState:
+    told = what.convention or run.convention_id
+    if what.sign and convention(told).sign == what.sign:
+        return replace(run, convention_id=told, sign_proved=True)
+    return run
+
+
+@fold.register
+def _display_shown(what: DisplayShown, run: RunState, entry: Entry) -> RunState:
+    above = what.shows_mm if what.means == "zero" else 0.0
+    return run.put(replace(Offset.of(run), display_above_mm=above))
 
 
 @fold.register

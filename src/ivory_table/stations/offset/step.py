@@ -3,14 +3,13 @@
 from dataclasses import dataclass
 from typing import Literal
 
-import numpy as np
 from pydantic import Field
 
 from ivory_table.core.offset import StoredChange, change, convention, stored_after
 from ivory_table.core.value import StoredMm, Value
 from ivory_table.runs.run import OpenRun, once_per_state
-from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.state import Offset
+from ivory_table.stations.stored.wanted import shift_wanted
 
 
 class OffsetTry(Value):
@@ -35,14 +34,14 @@ class Now:
 def now_at(run: OpenRun) -> Now:
     """What is to be done next, without the drawing around it."""
     state, machine = run.state, run.setup.machine
-    how = convention(machine.convention, run.manner)
+    how = convention(state.convention_id, run.manner)
     cx, cy = run.setup.plate.centre
     drag_z, sd = state.drag_height(cx, cy)
     approach = state.approach_at(cx, cy)
     next_z = approach.next_mm()
     if Offset.of(state).moves or Offset.of(state).looks:
         drag_z, sd = approach.drag
-    wanted = stored_after(state.stored_mm, _shift_wanted(state, cx, cy), how, machine.z_step_mm)
+    wanted = stored_after(state.stored_mm, shift_wanted(state), how, machine.z_step_mm)
     step: Literal["feel", "set", "read_back", "done"]
     if state.readback_due:
         step = "read_back"
@@ -57,14 +56,7 @@ def now_at(run: OpenRun) -> Now:
     return Now(step, next_z, step == "feel" and approach.look_helps, drag_z, sd, wanted)
 
 
-def _shift_wanted(state: RunState, cx: float, cy: float) -> float:
-    """How much further the nozzle must run so that its zero lies on the plate at its centre."""
-    height, _ = state.belief.height([(cx, cy)])
-    lift = state.machine_believes(np.array([[cx, cy]]))
-    return float(height[0] - lift[0])
-
-
 def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:
     """What storing a number would do, in words, before anything is sent."""
-    how = convention(run.setup.machine.convention, run.manner)
+    how = convention(run.state.convention_id, run.manner)
     return change(run.state.stored_mm, wanted.stored_mm, how)

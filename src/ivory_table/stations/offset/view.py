@@ -2,7 +2,9 @@
 
 from typing import Literal
 
-from ivory_table.core.offset import StoredChange, change, convention, stored_after
+from ivory_table.core.defaults import MOTION, OFFSET
+from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
+from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
 from ivory_table.core.words import signed
 from ivory_table.runs.run import OpenRun
@@ -21,12 +23,39 @@ class Move(Value):
     gap_mm: float | None = None
 
 
+class Counting(Value):
+    """A convention that can be chosen, once it was seen which way the number counts."""
+
+    id: ConventionId
+    name: str
+    rule: str
+    #: Whether a larger stored number brings the tip further, as this convention has it.
+    larger_is_further: bool
+
+
+class SignTry(Value):
+    """How a machine shows which way its stored number counts: by a move with the tip high above the plate."""
+
+    proved: bool
+    height_mm: float
+    larger_by_mm: float
+    #: What is sent, then what puts it back.
+    lines: tuple[str, ...]
+    back: tuple[str, ...]
+    can_be: tuple[Counting, ...]
+
+
 class OffsetView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     step: Literal["feel", "set", "read_back", "done"]
     place_mm: tuple[float, float]
     next_z_mm: float | None
+    #: What the machine's own display is to show there.
+    next_shown_mm: float | None
+    #: The presses of the machine's own buttons that lead there from the last height.
+    presses: tuple[Press, ...]
+    sign: SignTry
     #: Far from the plate an eye tells more than a gauge: how large the gap under the tip looks.
     look_helps: bool
     drag_z_mm: float
@@ -43,9 +72,45 @@ class OffsetView(StationView):
     reasons: tuple[str, ...]
 
 
+def _presses(run: OpenRun, next_z: float | None) -> tuple[Press, ...]:
+    sizes = run.setup.machine.z_presses_mm
+    if next_z is None or not sizes:
+        return ()
+    offset, place = Offset.of(run.state), run.setup.plate.centre
+    # The last height that was told of: felt, or the lowest one looked at before that.
+    looked = min((look.z_mm for look in offset.looks), default=0.0)
+    at = offset.moves[-1].z_mm if offset.moves else looked
+    return presses(at, next_z, sizes, run.state.approach_at(*place).lowest_mm)
+
+
+def sign_try(run: OpenRun) -> SignTry:
+    """The harmless move: the number is changed so that the tip goes further, if it counts as was declared."""
+    state, manner = run.state, run.manner
+    how = convention(state.convention_id, manner)
+    by = how.sign * OFFSET.sign_tried_mm
+    height = manner.send("height", z=OFFSET.sign_height_mm, feed=MOTION.lift_mm_s * 60)
+
+    def setting(stored_mm: float) -> str:
+        return how.set.format(stored=stored_mm + 0.0)
+
+    return SignTry(
+        proved=state.sign_proved,
+        height_mm=OFFSET.sign_height_mm,
+        larger_by_mm=by,
+        lines=(height, setting(state.stored_mm + by), height),
+        back=(setting(state.stored_mm), height),
+        can_be=tuple(
+            Counting(id=c, name=found.name, rule=found.rule, larger_is_further=sign > 0)
+            for sign in (1, -1)
+            for c in conventions_of(sign)
+            for found in (convention(c, manner),)
+        ),
+    )
+
+
 def view(run: OpenRun) -> OffsetView:
     state, machine = run.state, run.setup.machine
-    how = convention(machine.convention, run.manner)
+    how = convention(state.convention_id, run.manner)
     cx, cy = run.setup.plate.centre
     now = now_at(run)
     drag_z, sd, next_z, wanted, step = now.drag_z_mm, now.sd_mm, now.next_z_mm, now.wanted, now.step
@@ -73,6 +138,9 @@ def view(run: OpenRun) -> OffsetView:
         step=step,
         place_mm=(cx, cy),
         next_z_mm=next_z,
+        next_shown_mm=None if next_z is None else round(next_z + Offset.of(state).display_above_mm, 4),
+        presses=_presses(run, next_z),
+        sign=sign_try(run),
         drag_z_mm=drag_z,
         drag_sd_mm=sd,
         look_helps=now.look_helps,

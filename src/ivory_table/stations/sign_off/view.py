@@ -25,8 +25,8 @@ class SignOffView(StationView):
 
 @kept_when_signed("sign_off")
 def view(run: OpenRun) -> SignOffView:
-    state, setup = run.state, run.setup
-    how = convention(setup.machine.convention)
+    state = run.state
+    how = convention(run.state.convention_id)
     offset = None
     if state.stored_changes:
         first, last = state.stored_changes[0][0], state.stored_changes[-1][1]

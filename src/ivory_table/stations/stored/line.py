@@ -14,7 +14,7 @@ def send_offset(work: Work, stored_mm: float) -> None:
     doubt(what, run, "machine")
     if session.status.homed:
         work.send(lift(work.state, session.manner))
-    for line in convention(run.setup.machine.convention, session.manner).lines(stored_mm):
+    for line in convention(run.state.convention_id, session.manner).lines(stored_mm):
         session.progress(f"sending {line}")
         session.ask(line)
     work.keep(what)
@@ -22,7 +22,7 @@ def send_offset(work: Work, stored_mm: float) -> None:
 
 
 def read_back(work: Work) -> None:
-    how = convention(work.now.setup.machine.convention, work.session.manner)
+    how = convention(work.now.state.convention_id, work.session.manner)
     if not how.read:
         raise Cancelled("This machine stores nothing: the value is in the job's start code, and its readback is yours.")
     found = work.session.ask(how.read, "stored")

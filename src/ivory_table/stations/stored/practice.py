@@ -9,5 +9,5 @@ from ivory_table.stations.stored.entries import OffsetSet
 
 @by_hand.register
 def _offset_set(what: OffsetSet, hands: Hands, before: OpenRun) -> None:
-    how = convention(before.setup.machine.convention)
+    how = convention(before.state.convention_id)
     hands.move_nozzle(shift_of(before.state.stored_mm, what.stored_mm, how))

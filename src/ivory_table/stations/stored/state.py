@@ -10,7 +10,7 @@ from ivory_table.stations.stored.entries import NudgeMerged, OffsetSet, Readback
 
 @fold.register
 def _offset_set(what: OffsetSet, run: RunState, entry: Entry) -> RunState:
-    shift = shift_of(run.stored_mm, what.stored_mm, convention(run.setup.machine.convention))
+    shift = shift_of(run.stored_mm, what.stored_mm, convention(run.convention_id))
     return replace(
         run,
         belief=run.belief.nozzle_moved(shift),

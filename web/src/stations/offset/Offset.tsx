@@ -14,6 +14,7 @@ import { Button, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
+import { OwnDisplay, ShowSign } from "./Shown";
 
 type View = WithHead<Schemas["OffsetView"]>;
 
@@ -105,7 +106,18 @@ export function Offset() {
                 {signed(view.next_z_mm, view.head.machine.z_step_mm < 0.01 ? 3 : 2)}
                 <span className="text-xl font-normal text-graphite"> mm</span>
               </p>
+              {view.next_shown_mm !== view.next_z_mm && view.next_shown_mm !== null && (
+                <p className="text-sm">
+                  The machine's display then shows <b className="font-mono">{signed(view.next_shown_mm, 2)}</b>.
+                </p>
+              )}
+              {view.presses.length > 0 && (
+                <p className="font-mono" data-testid="presses">
+                  {view.presses.map((p) => `${p.times} × ${p.mm} ${p.up ? "up" : "down"}`).join(", then ")}
+                </p>
+              )}
               <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              {view.moves.length === 0 && <OwnDisplay keep={keep} busy={busy} />}
               {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
             </>
           )}
@@ -140,6 +152,15 @@ export function Offset() {
           )}
           {!inCheck && (feeling || view.step === "done") && (
             <OwnNumber runId={view.head.id} view={view} keep={keep} refused={acts.refused?.problem.code} busy={busy} />
+          )}
+          {!view.sign.proved && !inCheck && view.step !== "read_back" && (
+            <ShowSign
+              sign={view.sign}
+              rule={view.head.convention.rule}
+              keep={keep}
+              busy={busy}
+              refused={acts.refused}
+            />
           )}
           {check && (!check.why_not || inCheck) && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>

@@ -1,0 +1,146 @@
+"""Coming down from anywhere: own buttons, a sign nobody has seen, a display that lies, and values mistyped."""
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivory_table.core.offset import convention, presses, slipped
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.doubts import Refused
+from ivory_table.stations import offset
+from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown
+from ivory_table.stations.stored.entries import OffsetSet, Readback
+
+from .test_prepare_and_tram import renew
+from .test_run import keep, practise, start
+
+STEPS = (1.0, 0.1, 0.02)
+
+
+@given(st.integers(-300, 300), st.integers(-300, 300), st.integers(1, 40))
+def test_presses_end_where_they_should_from_above_and_one_too_many_is_safe(a: int, b: int, below: int) -> None:
+    from_mm, to_mm = a * 0.02, b * 0.02
+    lowest = to_mm - below * 0.02
+    at, found = from_mm, presses(from_mm, to_mm, STEPS, lowest)
+    assert found
+    for press in found:
+        for _ in range(press.times):
+            at += press.mm if press.up else -press.mm
+        if not press.up and press.mm > min(STEPS):
+            assert at - press.mm >= lowest - 1e-9
+    assert at == pytest.approx(to_mm, abs=1e-9)
+    assert not found[-1].up
+
+
+def test_heights_between_the_smallest_steps_are_not_pressed() -> None:
+    assert presses(0.0, -0.13, STEPS, -0.2) == ()
+    assert presses(0.0, -0.5, (), -1) == ()
+
+
+@pytest.mark.parametrize(
+    ("typed", "why"),
+    [
+        (-1.34, "the sign"),
+        (13.4, "the decimal"),
+        (0.134, "the decimal"),
+        (1340, "thousandths"),
+        (0.0528, "inches"),
+        (1.44, "thickness"),
+    ],
+)
+def test_a_slip_is_named_with_what_was_meant(typed: float, why: str) -> None:
+    found = slipped(1.2, typed, 1.34, 0.1, 0.03)
+    assert found is not None
+    assert why in found[0]
+    assert found[1] == pytest.approx(1.34, abs=0.03)
+
+
+def test_what_is_near_or_nothing_like_it_is_no_slip() -> None:
+    assert slipped(1.2, 1.35, 1.34, 0.1, 0.03) is None
+    assert slipped(1.2, 5.0, 1.34, 0.1, 0.03) is None
+
+
+def unproved(desk: Desk, **more: object) -> None:
+    start(desk, "heron", "before")
+    renew(desk, "heron", sign_proved=False, **more)
+    start(desk, "heron")
+
+
+def test_a_large_change_waits_until_the_sign_was_shown(desk: Desk) -> None:
+    unproved(desk)
+    with pytest.raises(Refused) as asked:
+        keep(desk, "offset", OffsetSet(stored_mm=1.0))
+    assert (asked.value.code, asked.value.insist) == ("sign_not_shown", True)
+    tried = offset.view.view(desk.open("run")).sign
+    assert not tried.proved
+    # Heron's stop position: larger is closer, so the number is made smaller and the tip rises.
+    assert tried.larger_by_mm < 0
+    assert keep(desk, "offset", SignShown(larger_by_mm=tried.larger_by_mm, went="further")).state.sign_proved
+    assert desk.workshop.machine("heron").sign_proved
+    assert keep(desk, "offset", OffsetSet(stored_mm=1.0)).state.stored_mm == 1.0
+
+
+def test_a_machine_that_counts_the_other_way_is_found_out_and_stays_known(desk: Desk) -> None:
+    unproved(desk)
+    other = SignShown(larger_by_mm=-0.5, went="closer")
+    with pytest.raises(Refused, match="larger number brings this tip further"):
+        keep(desk, "offset", other)
+    with pytest.raises(Refused, match="That is probe offset"):
+        keep(desk, "offset", other.model_copy(update={"convention": "home_offset"}))
+    run = keep(desk, "offset", other.model_copy(update={"convention": "probe_offset"}))
+    before = run.state.belief.shift_mm
+    run = keep(desk, "offset", OffsetSet(stored_mm=1.40))
+    assert run.state.belief.shift_mm - before == pytest.approx(0.06)
+    assert convention(run.state.convention_id).sign == 1
+    assert desk.workshop.machine("heron").convention == "probe_offset"
+
+
+def test_a_tip_that_stayed_proves_nothing(desk: Desk) -> None:
+    unproved(desk)
+    assert not keep(desk, "offset", SignShown(larger_by_mm=-0.5, went="nowhere")).state.sign_proved
+    with pytest.raises(ValueError, match="less cannot be seen"):
+        SignShown(larger_by_mm=0.1, went="closer")
+
+
+def test_a_display_that_shows_something_else_is_explained_first(desk: Desk) -> None:
+    run = start(desk, "heron")
+    with pytest.raises(Refused, match="Nothing comes down before that is explained"):
+        keep(desk, "offset", DisplayShown(shows_mm=4.2))
+    run = keep(desk, "offset", DisplayShown(shows_mm=4.2, means="zero"))
+    view = offset.view.view(run)
+    assert view.next_shown_mm == pytest.approx(view.next_z_mm + 4.2)
+    run = keep(desk, "offset", DisplayShown(shows_mm=5.0, means="height"))
+    view = offset.view.view(run)
+    assert view.next_shown_mm == view.next_z_mm
+
+
+def test_a_button_mixed_up_is_noticed_from_what_is_felt_next(desk: Desk) -> None:
+    start(desk, "heron", "before")
+    renew(desk, "heron", z_presses_mm=(1.0, 0.1, 0.01))
+    start(desk, "heron")
+    practise(desk, "tram")
+    x, y = desk.open("run").setup.plate.centre
+    for _ in range(3):
+        view = offset.view.view(desk.open("run"))
+        if view.next_z_mm is None:
+            break
+        assert view.presses
+        keep(desk, "offset", Felt(x_mm=x, y_mm=y, z_mm=view.next_z_mm, feel="free"))
+    view = offset.view.view(desk.open("run"))
+    # Far above the drag by all that is known, and stuck all the same: 0.1 was pressed for 0.01, or 1 for 0.1.
+    high = round(view.moves[-1].z_mm + 0.2, 2)
+    with pytest.raises(Refused) as asked:
+        keep(desk, "offset", Felt(x_mm=x, y_mm=y, z_mm=high, feel="stuck"))
+    assert asked.value.code in ("button_mixed_up", "readings_contradict")
+
+
+def test_a_mistyped_value_is_asked_about_with_the_likely_one(desk: Desk) -> None:
+    start(desk, "heron")
+    practise(desk, "tram")
+    practise(desk, "offset")
+    stored = desk.open("run").state.stored_mm
+    with pytest.raises(Refused, match=f"Perhaps the decimal point slipped: {stored:g}"):
+        keep(desk, "offset", OffsetSet(stored_mm=round(10 * stored, 4)))
+    run = keep(desk, "offset", OffsetSet(stored_mm=round(stored + 0.01, 4)))
+    assert run.state.readback_due
+    keep(desk, "offset", Readback(reported_mm=run.state.stored_mm))
