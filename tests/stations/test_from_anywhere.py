@@ -5,11 +5,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.offset import convention, presses, slipped
-from ivory_table.desk.desk import Desk
+from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import offset
+from ivory_table.stations import offset, prepare
 from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown
 from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 
 from .test_prepare_and_tram import renew
 from .test_run import keep, practise, start
@@ -144,3 +145,52 @@ def test_a_mistyped_value_is_asked_about_with_the_likely_one(desk: Desk) -> None
     run = keep(desk, "offset", OffsetSet(stored_mm=round(stored + 0.01, 4)))
     assert run.state.readback_due
     keep(desk, "offset", Readback(reported_mm=run.state.stored_mm))
+
+
+def test_every_plate_has_its_own_value_and_mounting_it_foretells_it(desk: Desk) -> None:
+    for k, (plate, stored) in enumerate((("heron-steel", 1.30), ("heron-glass", 1.52), ("heron-steel", 1.31))):
+        desk.start(
+            StartRun(
+                id=f"r{k}",
+                machine_id="heron",
+                plate_id=plate,
+                filament_id="pla-white",
+                gauge_id="copy-paper",
+                initials="mk",
+            )
+        )
+        keep(desk, "offset", OffsetSet(stored_mm=stored, sure=True), f"r{k}")
+        keep(desk, "offset", Readback(reported_mm=stored), f"r{k}")
+    glass = StartRun(
+        id="again",
+        machine_id="heron",
+        plate_id="heron-glass",
+        filament_id="pla-white",
+        gauge_id="copy-paper",
+        initials="mk",
+    )
+    setup = desk.start(glass)
+    assert setup.foretold_mm == pytest.approx(1.31 + 0.215, abs=1e-6)
+    assert 0.01 < setup.foretold_sd_mm < 0.05
+    view = prepare.view.view(desk.open("again"))
+    assert view.foretold is not None
+    assert "when it was mounted before" in view.foretold_why
+
+
+def test_a_quick_correction_is_proved_by_what_the_machine_reports(desk: Desk) -> None:
+    looked = quick_change(desk, "heron", 0.02)
+    assert looked.change.words == "0.02 mm closer"
+    # Stop position: larger is closer.
+    assert looked.change.new_mm == pytest.approx(1.36)
+    with pytest.raises(Refused, match="Ask the machine"):
+        correct(desk, "heron", Corrected(closer_mm=0.02, confirmed=True))
+    with pytest.raises(Refused, match="meant was 1.36"):
+        correct(desk, "heron", Corrected(closer_mm=0.02, reported_mm=1.32))
+    with pytest.raises(Refused) as asked:
+        correct(desk, "heron", Corrected(closer_mm=0.5, reported_mm=1.84))
+    assert asked.value.insist
+    assert correct(desk, "heron", Corrected(closer_mm=0.02, reported_mm=1.36)) == pytest.approx(1.36)
+    assert desk.workshop.machine("heron").stored_mm == pytest.approx(1.36)
+    start(desk, "heron")
+    with pytest.raises(Refused, match="A run is open"):
+        correct(desk, "heron", Corrected(closer_mm=0.02, reported_mm=1.38))

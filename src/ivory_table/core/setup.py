@@ -63,6 +63,8 @@ class RunSetup(Value):
     #: What differs from the machine's last run, as ids of changes, and the stored value this foretells.
     changes: tuple[Id, ...] = ()
     foretold_mm: StoredMm | None = None
+    #: One sd of it, where it comes from what this plate needed before; 0 where it follows from a thickness.
+    foretold_sd_mm: float = 0.0
     #: How this plate moves as it warms, where somebody has measured it.
     study: ThermalStudy | None = None
 

@@ -18,9 +18,10 @@ from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.mesh import MeshSurvey
+from ivory_table.core.plate_values import foretold_for
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
-from ivory_table.desk.knowledge import keep_lessons, learnt_of, study_of
+from ivory_table.desk.knowledge import keep_lessons, learnt_of, plate_values, study_of
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.common import STATION_TITLES, TakenBack
 from ivory_table.runs.doubts import Refused, doubt
@@ -116,9 +117,15 @@ class Desk:
             changes = ()
         if any(c.forgets for c in changes):
             setup = setup.model_copy(update={"learnt": None})
-        value = foretold(before, setup, machine.stored_mm)
+        # What two plates were seen to differ by says more than their thickness on paper.
+        known = foretold_for(wanted.plate_id, plate_values(self.workshop, machine), machine.stored_mm)
+        by_stack = foretold(before, setup, machine.stored_mm) if known is None else None
         setup = setup.model_copy(
-            update={"changes": tuple(c.id for c in changes), "foretold_mm": value.new_mm if value else None}
+            update={
+                "changes": tuple(c.id for c in changes),
+                "foretold_mm": known.stored_mm if known else by_stack.new_mm if by_stack else None,
+                "foretold_sd_mm": known.sd_mm if known else 0.0,
+            }
         )
         run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
         with self.workshop.writing():

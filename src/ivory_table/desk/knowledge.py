@@ -1,5 +1,7 @@
 """What machines, plates and people are known to be: as they were entered, and what their runs have taught since."""
 
+from ivory_table.core.plate import Machine
+from ivory_table.core.plate_values import PlateValue
 from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.lessons import Lessons, learnt_after, machine_after, person_after
@@ -51,3 +53,14 @@ def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy
     for taught in workshop.lessons(machine_id=machine_id, plate_id=plate_id):
         readings = (*readings, *taught.readings)
     return ThermalStudy(plate_id=plate_id, readings=readings) if readings else None
+
+
+def plate_values(workshop: Workshop, machine: Machine) -> tuple[PlateValue, ...]:
+    """Every stored value that was read back on a machine with its nozzle and convention, with the plate it was for."""
+    return tuple(
+        PlateValue(at=one.at, plate_id=one.plate_id, stored_mm=one.stored_mm)
+        for taught in workshop.lessons(machine_id=machine.id)
+        if (one := taught.stored)
+        and one.plate_id
+        and (one.nozzle_mm, one.convention) == (machine.nozzle_mm, machine.convention)
+    )

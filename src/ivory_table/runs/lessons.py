@@ -24,6 +24,10 @@ class StoredLesson(Value):
 
     at: AwareDatetime
     stored_mm: StoredMm
+    #: Under what it holds; a value of another nozzle or convention tells nothing of this one.
+    plate_id: Id = ""
+    nozzle_mm: float = 0.0
+    convention: ConventionId | None = None
 
 
 class ConventionLesson(Value):

@@ -21,6 +21,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/correction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Look At Correction
+         * @description What bringing the tip a little closer would store, before anything is sent.
+         */
+        get: operations["look_at_correction_api_machines__machine_id__correction_get"];
+        put?: never;
+        /**
+         * Keep Correction
+         * @description A correction that was sent and read back; the machine's stored value is the new one.
+         */
+        post: operations["keep_correction_api_machines__machine_id__correction_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line": {
         parameters: {
             query?: never;
@@ -1407,6 +1431,26 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+        };
+        /**
+         * Corrected
+         * @description A correction that was sent, and what the machine then reported; or the word that it is in the start code.
+         */
+        Corrected: {
+            /** Closer Mm */
+            closer_mm: number;
+            /**
+             * Confirmed
+             * @default false
+             */
+            confirmed: boolean;
+            /** Reported Mm */
+            reported_mm?: number | null;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /**
          * Counted
@@ -2995,6 +3039,8 @@ export interface components {
             /** Checks */
             checks: components["schemas"]["Check"][];
             foretold: components["schemas"]["StoredChange"] | null;
+            /** Foretold Why */
+            foretold_why: string;
             /** Held Minutes */
             held_minutes: number | null;
             /** Held Since */
@@ -3131,6 +3177,15 @@ export interface components {
              */
             kind: "proof_started";
             proof: components["schemas"]["ProofPlan"];
+        };
+        /**
+         * QuickChange
+         * @description What a correction would store, and the line that then asks for it; empty where nothing is stored.
+         */
+        QuickChange: {
+            change: components["schemas"]["StoredChange"];
+            /** Read Line */
+            read_line: string;
         };
         /**
          * ReadLine
@@ -3379,6 +3434,11 @@ export interface components {
             filament: components["schemas"]["Filament"];
             /** Foretold Mm */
             foretold_mm?: number | null;
+            /**
+             * Foretold Sd Mm
+             * @default 0
+             */
+            foretold_sd_mm: number;
             gauge: components["schemas"]["Gauge"];
             /** Id */
             id: string;
@@ -4429,6 +4489,74 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BenchView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_correction_api_machines__machine_id__correction_get: {
+        parameters: {
+            query: {
+                closer_mm: number;
+            };
+            header?: never;
+            path: {
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuickChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_correction_api_machines__machine_id__correction_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Corrected"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QuickChange"];
                 };
             };
             /** @description A refusal. */

@@ -8,6 +8,7 @@ import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, FileField, Wrong } from "../ui/controls";
 import { day, signed } from "../ui/words";
 import { FirstUse } from "./FirstUse";
+import { QuickCorrection } from "./QuickCorrection";
 
 export function Bench() {
   const { data: bench, error } = useBench();
@@ -210,6 +211,7 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
           Start a new run
         </Button>
       </form>
+      {!open && <QuickCorrection machine={machine} rule={line.convention_rule} />}
       <ImportRun />
     </section>
   );

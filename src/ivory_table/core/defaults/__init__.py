@@ -90,6 +90,9 @@ class _Offset(Value):
     sign_asks_mm: float
     sign_tried_mm: float
     sign_height_mm: float
+    quick_most_mm: float
+    swap_sd_mm: float
+    swap_prior_n: float
     slipped_near_mm: float
     mixed_up_p: float
     mixed_up_instead_p: float

@@ -38,6 +38,8 @@ class PrepareView(StationView):
     changes: tuple[Change, ...]
     can_tell: tuple[Change, ...]
     foretold: StoredChange | None
+    #: Why, in words: from a thickness, or from what this plate needed before.
+    foretold_why: str
     bed_target_c: float
     nozzle_target_c: float
     held_since: datetime | None
@@ -85,6 +87,7 @@ def view(run: OpenRun) -> PrepareView:
         changes=tuple(change(c, found=c in setup.changes) for c in state.changes),
         can_tell=tuple(c for c in known_changes() if c.id not in state.changes and c.id not in _FOUND_ONLY),
         foretold=_foretold(run),
+        foretold_why=_foretold_why(run),
         bed_target_c=bed_c,
         # Warm, below oozing: a dripping tip falsifies the reading.
         nozzle_target_c=min(setup.filament.nozzle_c, 150.0) if state.school != "cold" else 0.0,
@@ -133,6 +136,13 @@ def _pointed_at(run: OpenRun, rows: tuple[dict[str, Any], ...]) -> tuple[Spot, .
 def _because(check: dict[str, Any], changes: tuple[str, ...]) -> str:
     after = [change(c).text for c in changes if c in check["only_after"]]
     return f"because of {after[0]}" if after else ""
+
+
+def _foretold_why(run: OpenRun) -> str:
+    sd = run.setup.foretold_sd_mm
+    if not sd:
+        return "The plate's stack changed"
+    return f"This plate sat so when it was mounted before, ±{1.645 * sd:.2f} mm nine times in ten"
 
 
 def _foretold(run: OpenRun) -> StoredChange | None:

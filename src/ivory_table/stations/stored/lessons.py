@@ -16,5 +16,11 @@ def lessons(run: OpenRun) -> dict[str, Any]:
         if isinstance(entry.what, OffsetSet | NudgeMerged):
             stored = entry.what.stored_mm
         elif isinstance(entry.what, Readback):
-            found["stored"] = StoredLesson(at=entry.at, stored_mm=stored)
+            found["stored"] = StoredLesson(
+                at=entry.at,
+                stored_mm=stored,
+                plate_id=run.setup.plate_id,
+                nozzle_mm=run.setup.machine.nozzle_mm,
+                convention=run.state.convention_id,
+            )
     return found

@@ -114,7 +114,7 @@ export function Prepare() {
           {view.foretold && (
             <Panel tone="brass">
               <p className="font-semibold">
-                The plate's stack changed: store {view.foretold.new_mm.toFixed(3)} before anything is printed.
+                {view.foretold_why}: store {view.foretold.new_mm.toFixed(3)} before anything is printed.
               </p>
               <p className="text-sm">
                 {view.foretold.words} than {view.foretold.old_mm.toFixed(3)}; set it at Z offset.

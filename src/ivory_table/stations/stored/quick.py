@@ -1,0 +1,66 @@
+"""A quick correction without a run: one number, one direction, proved by what the machine reports."""
+
+from typing import Annotated
+
+from pydantic import Field
+
+from ivory_table.core.defaults import OFFSET
+from ivory_table.core.offset import StoredChange, convention, readback_agrees, stored_after
+from ivory_table.core.value import StoredMm, Value
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.doubts import Refused
+
+#: Above 0: closer to the plate.
+CloserMm = Annotated[float, Field(ge=-1, le=1)]
+
+
+class QuickChange(Value):
+    """What a correction would store, and the line that then asks for it; empty where nothing is stored."""
+
+    change: StoredChange
+    read_line: str
+
+
+class Corrected(Value):
+    """A correction that was sent, and what the machine then reported; or the word that it is in the start code."""
+
+    closer_mm: CloserMm
+    reported_mm: StoredMm | None = None
+    confirmed: bool = False
+    #: Said when it is more than a correction usually is.
+    sure: bool = False
+
+
+def quick_change(desk: Desk, machine_id: str, closer_mm: float) -> QuickChange:
+    machine = desk.workshop.machine(machine_id)
+    how = convention(machine.convention, desk.manner_for(machine.manner))
+    change = stored_after(machine.stored_mm, -closer_mm, how, machine.z_step_mm)
+    return QuickChange(change=change, read_line=how.read)
+
+
+def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
+    """The value now stored. Raises Refused for a large one, or where it was not stored as meant."""
+    with desk.workshop.writing():
+        machine = desk.workshop.machine(machine_id)
+        if machine_id in desk.workshop.newest_of_each(unfinished=True):
+            raise Refused("run_is_open", "A run is open on this machine: set it there, or sign it off first.")
+        wanted = quick_change(desk, machine_id, what.closer_mm)
+        if what.closer_mm > OFFSET.quick_most_mm and not what.sure:
+            raise Refused(
+                "large_correction",
+                f"{what.closer_mm:g} mm closer at once may run the tip into the plate. Feel it at Z offset in a run, or say "
+                "that you are sure.",
+                "closer_mm",
+                insist=True,
+            )
+        if what.reported_mm is None and (wanted.read_line or not what.confirmed):
+            raise Refused("not_read_back", "Ask the machine what it stores now, and type it.", "reported_mm")
+        new = wanted.change.new_mm
+        if what.reported_mm is not None and not readback_agrees(new, what.reported_mm, machine.z_step_mm):
+            raise Refused(
+                "readback_differs",
+                f"The machine reports {what.reported_mm:g}, meant was {new:g}. Send the lines again and read it back.",
+                "reported_mm",
+            )
+        desk.workshop.keep_machine(machine.model_copy(update={"stored_mm": new}))
+    return new
