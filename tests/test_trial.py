@@ -7,8 +7,11 @@ import tempfile
 
 import pytest
 
+from ivory_table.trial.figures import missed
 from ivory_table.trial.harm import SCENARIO as HARM
-from ivory_table.trial.harm import contact_figures, missed, tram_figures
+from ivory_table.trial.harm import contact_figures, tram_figures
+from ivory_table.trial.offset import SCENARIO as OFFSET
+from ivory_table.trial.offset import machine_figures
 from ivory_table.trial.run import SCENARIO, trial
 
 
@@ -72,4 +75,18 @@ def test_machines_that_do_not_fit_come_to_an_end_and_no_harm() -> None:
 def test_a_bar_is_missed_only_beyond_its_error() -> None:
     bars = {"crashes": (0.0, 0.0), "declared": (1.0, 0.0), "moves_far_eye": (9.4, 0.5), "moves_far_feel": (21.0, 0.5)}
     report = {"figures": {k: {"mean": m, "two_se": e, "bar": HARM["bars"][k][0]} for k, (m, e) in bars.items()}}
-    assert missed(report) == ["moves_far_feel"]
+    assert missed(report, HARM) == ["moves_far_feel"]
+
+
+def test_from_anywhere_no_slip_of_a_hand_drives_the_tip_into_the_plate() -> None:
+    found: dict[str, list[float]] = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for number in range(4):
+            for name, values in machine_figures((folder, 3, number)).items():
+                found.setdefault(name, []).extend(values)
+    assert set(OFFSET["bars"]) <= set(found)
+    assert found["below"] == [0.0] * 4
+    assert max(found["pressed_hard"]) == 0.0
+    assert sum(found["moves_far_eye"]) < sum(found["fixed_steps"])
+    worse = {"figures": {"pressed": {"mean": 0.5, "two_se": 0.1, "bar": 0.01}}}
+    assert missed(worse, OFFSET) == ["pressed"]

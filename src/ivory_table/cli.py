@@ -26,8 +26,11 @@ from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
+from ivory_table.trial.figures import missed
+from ivory_table.trial.harm import SCENARIO as HARM_SCENARIO
 from ivory_table.trial.harm import harm as run_harm
-from ivory_table.trial.harm import missed as harm_missed
+from ivory_table.trial.offset import SCENARIO as OFFSET_SCENARIO
+from ivory_table.trial.offset import trial as run_offset
 from ivory_table.trial.run import STATIONS
 from ivory_table.trial.run import trial as run_trial
 from ivory_table.trial.tram import SCENARIO as TRAM_SCENARIO
@@ -208,11 +211,15 @@ def practice(
         return
 
 
+#: Trials whose figures have bars, by what is tried.
+_WITH_BARS = {"harm": (run_harm, HARM_SCENARIO), "offset": (run_offset, OFFSET_SCENARIO)}
+
+
 @app.command()
 def trial(
     machines: Annotated[int, typer.Option(min=1, max=100_000, help="How many random practice machines.")] = 200,
     seed: Annotated[int, typer.Option(help="The same seed is the same machines.")] = 7,
-    station: Annotated[str, typer.Option(help="As far as: tram, offset or first_layer; or harm.")] = "first_layer",
+    station: Annotated[str, typer.Option(help="tram, offset, first_layer; or harm.")] = "first_layer",
     as_json: Annotated[bool, typer.Option("--json", help="The whole report as JSON.")] = False,
     screws: Annotated[int, typer.Option(help="Tram only: 3, 4, 6 or 9.")] = 4,
     pitch: Annotated[float, typer.Option(min=0.1, max=3, help="Tram only: mm per turn.")] = 0.7,
@@ -221,16 +228,18 @@ def trial(
         int, typer.Option(min=0, max=50, help="Tram only: trams that taught a known machine; 0: none known.")
     ] = TRAM_SCENARIO["known_runs"],
     workers: Annotated[int, typer.Option(min=1, max=64, help="Tram and harm: processes.")] = 1,
-    check: Annotated[bool, typer.Option("--check", help="Harm: end with 1 when a bar is missed.")] = False,
+    check: Annotated[bool, typer.Option("--check", help="Harm and offset: end with 1 when a bar is missed.")] = False,
 ) -> None:
     """Run random practice machines through the stations, beside the ways of working by hand."""
     if station not in (*STATIONS, "harm"):
         known_ones = ", ".join((*STATIONS, "harm"))
         raise typer.BadParameter(f"There is no station '{station}' to try; there are {known_ones}.")
-    if station == "harm":
-        found = run_harm(machines, seed, workers)
-        print(json.dumps(found, indent=1) if as_json else "\n".join(_figures_told(found)))
-        if check and harm_missed(found):
+    if station in _WITH_BARS:
+        run, scenario = _WITH_BARS[station]
+        found = run(machines, seed, workers)
+        off = missed(found, scenario)
+        print(json.dumps(found, indent=1) if as_json else "\n".join(_figures_told(found, off)))
+        if check and off:
             raise typer.Exit(1)
         return
     if station == "tram":
@@ -244,10 +253,9 @@ def trial(
     print(json.dumps(report, indent=1) if as_json else "\n".join(_told(report)))
 
 
-def _figures_told(report: dict[str, Any]) -> Iterator[str]:
+def _figures_told(report: dict[str, Any], off: list[str]) -> Iterator[str]:
     """Figures in lines, each beside its bar; what misses it by more than its error is marked."""
     yield f"{report['machines']} machines, seed {report['seed']}, {report['seconds']} s, scenario {report['scenario']}"
-    off = harm_missed(report)
     for name, found in report["figures"].items():
         bar = "" if found["bar"] is None else f"  bar {found['bar']:g}{'  missed' if name in off else ''}"
         yield f"  {name.replace('_', ' '):26} {found['mean']:8.3f} ± {found['two_se']:.3f}{bar}"

@@ -8,6 +8,7 @@ import tempfile
 import time
 import tomllib
 from collections.abc import Callable
+from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,7 @@ from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.workshop import Workshop
 
+from .figures import figure
 from .run import Trial
 from .tram import ELASTIC, table
 
@@ -94,7 +96,7 @@ def stream(seed: int, part: int, number: int) -> np.random.Generator:
     return np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(part, number)))
 
 
-def _trial(folder: str, machine: Machine, seed: int, number: int, reversed_knobs: int = 0) -> tuple[Trial, Erring]:
+def trial_of(folder: str, machine: Machine, seed: int, number: int, reversed_knobs: int = 0) -> tuple[Trial, Erring]:
     people: dict[str, PracticePerson] = {}
     desk = Desk(Workshop(Path(folder) / f"{uuid4().hex}.db"), lambda setup: people[setup.id])
     truth = crooked(machine, machine.plates[0], seed * 100_003 + number, knob_sd_mm=SCENARIO["knob_sd_mm"])
@@ -117,7 +119,7 @@ def tram_figures(job: tuple[str, int, int]) -> dict[str, float]:
     out: dict[str, float] = {}
     for way in ("read_all", "counting"):
         machine = any_machine(stream(seed, 1, number))
-        one, _ = _trial(folder, machine, seed, number, reversed_knobs=number % 5 if way == "read_all" else number % 2)
+        one, _ = trial_of(folder, machine, seed, number, reversed_knobs=number % 5 if way == "read_all" else number % 2)
         if way == "read_all":
             one.keep("tram", WayChosen(way="read_all"))
         start, stops = float(np.ptp(one.heights())), 0
@@ -147,33 +149,51 @@ def tram_figures(job: tuple[str, int, int]) -> dict[str, float]:
 def contact_figures(job: tuple[str, int, int]) -> dict[str, float]:
     """The first contact from far away, by eye and feel and by feel alone."""
     folder, seed, number = job
-    out: dict[str, float] = {}
-    untouched = 0.0
+    out: dict[str, float] = {"found_untouched": 0.0}
     for how in ("eye", "feel"):
         rng = stream(seed, 2, number)
-        one, person = _trial(folder, any_machine(rng), seed, number)
-        # As Prepare asks on a new machine: homed, and the tip seen to stop above the plate, however far.
-        one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
-        x, y = one.body.mounted.centre
-        # The tip hangs so far above the plate at z 0, gauge in between, and nobody knows.
-        one.body.truth.shift += float(rng.uniform(*SCENARIO["far_mm"])) - one.body.gap(x, y, 0.0)
-        habit, moves, pressed = float(rng.normal(0, SCENARIO["eye_habit"])), 0, 0.0
-        for _ in range(SCENARIO["moves_cap"]):
-            now = offset.step.now_at(one.now)
-            if now.next_z_mm is None:
-                break
-            z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
-            pressed = max(pressed, one.body.sheet_mm() - gap)
-            moves += 1
-            if how == "eye" and now.look_helps and gap > 0.4:
-                seen = gap * float(np.exp(habit + rng.normal(0, SCENARIO["eye_share"])))
-                one.keep("offset", GapSeen(z_mm=z, gap_mm=min(round(seen, 2), 30.0)))
-            else:
-                one.keep("offset", Felt(x_mm=x, y_mm=y, z_mm=z, feel=person._feel(gap), sure=True))
-        search = one.now.state.search
-        untouched += float(now.next_z_mm is None and (search is None or not search.approach.touched))
-        out |= {f"moves_far_{how}": float(moves), f"pressed_far_{how}": float(pressed > PRESSED_MM)}
-    return out | {"found_untouched": untouched}
+        one, person = trial_of(folder, any_machine(rng), seed, number)
+        found = first_contact(one, person, rng, SCENARIO, by_eye=how == "eye")
+        out |= {f"moves_far_{how}": found.moves, f"pressed_far_{how}": float(found.pressed_mm > PRESSED_MM)}
+        out["found_untouched"] += found.untouched
+    return out
+
+
+@dataclass(frozen=True)
+class Contact:
+    """How a first contact went: moves, the deepest press of the gauge, whether it was called found untouched, and how far
+    the drag that was found lies above the true one, mm."""
+
+    moves: float
+    pressed_mm: float
+    untouched: float
+    error_mm: float
+
+
+def first_contact(
+    one: Trial, person: "Erring", rng: np.random.Generator, scenario: dict[str, Any], *, by_eye: bool
+) -> Contact:
+    """The tip hangs some mm above the plate at z 0, gauge in between, and nobody knows how far."""
+    # As Prepare asks on a new machine: homed, and the tip seen to stop above the plate, however far.
+    one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
+    x, y = one.body.mounted.centre
+    one.body.truth.shift += float(rng.uniform(*scenario["far_mm"])) - one.body.gap(x, y, 0.0)
+    habit, moves, pressed = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0
+    now = offset.step.now_at(one.now)
+    while now.next_z_mm is not None and moves < scenario["moves_cap"]:
+        z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
+        pressed = max(pressed, one.body.sheet_mm() - gap)
+        moves += 1
+        if by_eye and now.look_helps and gap > 0.4:
+            seen = gap * float(np.exp(habit + rng.normal(0, scenario["eye_share"])))
+            one.keep("offset", GapSeen(z_mm=z, gap_mm=min(round(seen, 2), 30.0)))
+        else:
+            one.keep("offset", Felt(x_mm=x, y_mm=y, z_mm=z, feel=person._feel(gap), sure=True))
+        now = offset.step.now_at(one.now)
+    search = one.now.state.search
+    untouched = float(now.next_z_mm is None and (search is None or not search.approach.touched))
+    error = one.body.gap(x, y, now.drag_z_mm) - person._drag_gap()
+    return Contact(float(moves), pressed, untouched, float(error))
 
 
 def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
@@ -181,7 +201,7 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     folder, seed, number, eye_mm, meshed = job
     machine = next(m for m in MACHINES if m.id == "heron")
     screws = tuple(s.model_copy(update={"sense_proved": True}) for s in machine.screws)
-    one, person = _trial(folder, machine.model_copy(update={"screws": screws}), seed, number)
+    one, person = trial_of(folder, machine.model_copy(update={"screws": screws}), seed, number)
     person.eye_mm = eye_mm
     one.do_tram()
     if meshed:
@@ -261,9 +281,13 @@ def harm(machines: int, seed: int, workers: int = 1) -> dict[str, Any]:
                         found.setdefault(name, []).extend(value if isinstance(value, list) else [value])
     # The third tram of a machine whose screws go slack, by the tram's own trial.
     slack = table(machines, seed, [ELASTIC], workers=workers, known_runs=2)["rows"][0]
-    figures = {name: _figure(name, values) for name, values in sorted(found.items())}
+    figures = {name: figure(name, values, SCENARIO) for name, values in sorted(found.items())}
     for name, policy in (("third_tram_stops", "counting, known"), ("slack_new_stops", "counting, new")):
-        figures[name] = {"mean": slack[policy]["mean"], "two_se": slack[policy]["two_se"], "bar": _bar(name)}
+        figures[name] = {
+            "mean": slack[policy]["mean"],
+            "two_se": slack[policy]["two_se"],
+            "bar": SCENARIO["bars"][name][0],
+        }
     return {
         "scenario": SCENARIO_FILE,
         "machines": machines,
@@ -271,29 +295,3 @@ def harm(machines: int, seed: int, workers: int = 1) -> dict[str, Any]:
         "seconds": round(time.perf_counter() - began, 1),
         "figures": figures,
     }
-
-
-def _bar(name: str) -> float | None:
-    return SCENARIO["bars"][name][0] if name in SCENARIO["bars"] else None
-
-
-def _figure(name: str, values: list[float]) -> dict[str, float | None]:
-    v = np.array(values)
-    return {
-        "mean": round(float(v.mean()), 4),
-        "two_se": round(float(2 * v.std() / len(v) ** 0.5), 4),
-        "bar": _bar(name),
-    }
-
-
-def missed(report: dict[str, Any]) -> list[str]:
-    """The figures that miss their bar by more than their two standard errors."""
-    out = []
-    for name, (bar, how) in SCENARIO["bars"].items():
-        figure = report["figures"].get(name)
-        if figure is None:
-            continue
-        off = figure["mean"] - bar if how == "most" else bar - figure["mean"]
-        if off > figure["two_se"] + 1e-9:
-            out.append(name)
-    return out
