@@ -37,7 +37,9 @@ def test_the_surer_the_more_often_it_was_mounted_and_the_more_alike() -> None:
     once = foretold_for("glass", values(*alike[:3]), 1.0)
     often = foretold_for("glass", values(*alike), 1.0)
     rough = foretold_for("glass", values(*[(p, v + (k % 3) * 0.08) for k, (p, v) in enumerate(alike)]), 1.0)
-    assert once and often and rough
+    assert once is not None
+    assert often is not None
+    assert rough is not None
     assert often.sd_mm < once.sd_mm < rough.sd_mm
 
 

@@ -184,7 +184,7 @@ def test_a_quick_correction_is_proved_by_what_the_machine_reports(desk: Desk) ->
     assert looked.change.new_mm == pytest.approx(1.36)
     with pytest.raises(Refused, match="Ask the machine"):
         correct(desk, "heron", Corrected(closer_mm=0.02, confirmed=True))
-    with pytest.raises(Refused, match="meant was 1.36"):
+    with pytest.raises(Refused, match=r"meant was 1\.36"):
         correct(desk, "heron", Corrected(closer_mm=0.02, reported_mm=1.32))
     with pytest.raises(Refused) as asked:
         correct(desk, "heron", Corrected(closer_mm=0.5, reported_mm=1.84))

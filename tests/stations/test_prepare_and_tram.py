@@ -21,7 +21,7 @@ from ivory_table.stations import prepare, setup, sign_off, tram
 from ivory_table.stations.head import head_of
 from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
 from ivory_table.stations.offset.feel import feel_by_practice, feel_check
-from ivory_table.stations.prepare.entries import ChangeTold, Heated, SchoolChosen, ThermalRead
+from ivory_table.stations.prepare.entries import CheckDone, ChangeTold, Heated, SchoolChosen, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.tram.entries import (
     BackedOff,
@@ -551,3 +551,28 @@ def test_of_many_screws_done_is_read_and_not_only_foretold(desk: Desk) -> None:
     heights = [r for r in Tram.of(run.state).readings if r.round == Tram.of(run.state).rounds]
     assert len(heights) == 6
     assert np.ptp([r.value_mm for r in heights]) <= 2 * run.state.tol_mm + 0.02
+
+
+def test_heat_that_the_filament_does_not_stand_is_asked_about(desk: Desk) -> None:
+    start(desk, "heron")
+    hot = Heated(bed_c=110, nozzle_c=130, held_since=datetime.now(UTC))
+    with pytest.raises(Refused, match="110 °C is a lot for the plate with PLA") as asked:
+        keep(desk, "prepare", hot)
+    assert (asked.value.insist, asked.value.field) == (True, "bed_c")
+    assert keep(desk, "prepare", hot.model_copy(update={"sure": True})).state.heated is not None
+
+
+def test_what_to_lay_out_and_where_to_look_are_shown(desk: Desk) -> None:
+    run = start(desk, "heron")
+    view = prepare.view.view(run)
+    assert "copy paper" in view.tools
+    assert any("knob" in tool for tool in view.tools)
+    assert [s.label for s in view.sheet.spots] == ["tip"]
+    for check in view.checks:
+        run = keep(desk, "prepare", CheckDone(check=check.id, outcome="done"))
+        spots = prepare.view.view(run).sheet.spots
+        if (
+            left := next((c for c in prepare.view.view(run).checks if not c.outcome), None)
+        ) and left.id == "clips_clear":
+            assert [s.label for s in spots] == ["front clip", "rear clip"]
+    assert prepare.view.view(run).sheet.spots == ()

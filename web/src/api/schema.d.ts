@@ -1971,6 +1971,11 @@ export interface components {
             kind: "heated";
             /** Nozzle C */
             nozzle_c: number;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /**
          * HeightField
@@ -3065,6 +3070,8 @@ export interface components {
             seq: number;
             sheet: components["schemas"]["Sheet"];
             thermal: components["schemas"]["ThermalView"];
+            /** Tools */
+            tools: string[];
         };
         /**
          * Press

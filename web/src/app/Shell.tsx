@@ -272,10 +272,14 @@ function Facts({ facts }: { facts: readonly (readonly [string, string])[] }) {
   );
 }
 
+/** One at a time: what is to be done now stays in sight. */
 function Cautions({ cautions, note }: { cautions: Schemas["Caution"][]; note: KeepEntry }) {
-  return cautions.map((c) => (
+  return cautions.slice(0, 1).map((c) => (
     <div key={c.id} className="flex items-center gap-3 border border-brass bg-brass/10 px-3 py-2 text-sm">
-      <p className="flex-1">{c.text}</p>
+      <p className="flex-1">
+        {c.text}
+        {cautions.length > 1 && <span className="text-graphite"> ({cautions.length - 1} more)</span>}
+      </p>
       <Button look="quiet" className="text-sm" onClick={() => note({ kind: "caution_seen", caution: c.id })}>
         understood
       </Button>

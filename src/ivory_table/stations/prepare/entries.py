@@ -30,6 +30,8 @@ class Heated(Row):
     bed_c: Annotated[float, Field(ge=0, le=150)]
     nozzle_c: Annotated[float, Field(ge=0, le=350)]
     held_since: AwareDatetime
+    #: Said when it is hotter than the filament stands, and meant.
+    sure: bool = False
 
     def words(self, machine: Machine) -> str:
         return f"bed {self.bed_c:g} °C, tip {self.nozzle_c:g} °C, held"

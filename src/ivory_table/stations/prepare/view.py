@@ -11,7 +11,7 @@ from ivory_table.core.proof import zones_on
 from ivory_table.core.thermal import School
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.asked import Caution, cautions, checks_for
+from ivory_table.stations.asked import Caution, cautions, checks_for, fits
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.prepare.heat import ThermalView, hold_words, thermal_view
 from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
@@ -34,6 +34,8 @@ class PrepareView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
     checks: tuple[Check, ...]
+    #: What to lay out before the run begins.
+    tools: tuple[str, ...]
     school: School
     changes: tuple[Change, ...]
     can_tell: tuple[Change, ...]
@@ -83,6 +85,7 @@ def view(run: OpenRun) -> PrepareView:
             )
             for c in rows
         ),
+        tools=_tools(run),
         school=state.school,
         changes=tuple(change(c, found=c in setup.changes) for c in state.changes),
         can_tell=tuple(c for c in known_changes() if c.id not in state.changes and c.id not in _FOUND_ONLY),
@@ -102,6 +105,20 @@ def view(run: OpenRun) -> PrepareView:
 
 #: Differences that are seen by comparing runs; nobody needs to tell them.
 _FOUND_ONLY = {"screws", "material", "new_machine"}
+
+
+def _tools(run: OpenRun) -> tuple[str, ...]:
+    """What this run needs within reach."""
+    setup = run.setup
+    glued = fits("glued", setup.machine, setup.plate)
+    return (
+        setup.gauge.name,
+        "warm water and a cloth" if glued else "90 % isopropyl and a lint-free cloth",
+        "a soft brass brush for the tip",
+        "a caliper for the patches",
+        *(("a mark on every knob, or a strip of tape to make one",) if run.state.screws else ()),
+        *(("a finger's width of paper for the first search",) if setup.machine.probe and run.state.changes else ()),
+    )
 
 
 def _pointed_at(run: OpenRun, rows: tuple[dict[str, Any], ...]) -> tuple[Spot, ...]:

@@ -28,38 +28,36 @@ export function Grades() {
         Line {view.plan.line_mm.toFixed(2)}, layer {view.plan.layer_mm.toFixed(2)} mm. Hold the patch beside it, under
         one low light from the side. Printed at 100 %, it also shows each as large as it is.
       </p>
-      <div className="overflow-x-auto">
-        <table className="mt-2 w-full text-sm">
-          <thead className="text-left text-graphite">
-            <tr>
-              <th className="font-normal">grade</th>
-              <th className="font-normal">from above, ×{LARGER}</th>
-              <th className="font-normal">from below, ×{LARGER}</th>
-              <th className="hidden font-normal print:table-cell">as large as it is</th>
+      <table className="mt-2 w-full table-fixed text-sm">
+        <thead className="text-left text-graphite">
+          <tr>
+            <th className="w-[34mm] font-normal">grade</th>
+            <th className="font-normal">from above, ×{LARGER}</th>
+            <th className="font-normal">from below, ×{LARGER}</th>
+            <th className="hidden font-normal print:table-cell">as large as it is</th>
+          </tr>
+        </thead>
+        <tbody>
+          {view.cards.map((card) => (
+            <tr key={card.grade} className="align-top">
+              <td className="pt-1 pr-2">
+                <p className="text-base font-semibold">
+                  {card.key} {card.word}
+                </p>
+                <p>{card.look}</p>
+                <p className="text-graphite">gap {reach(card)}</p>
+                <svg width="32mm" height="7mm" viewBox="0 0 32 7" aria-hidden="true">
+                  <Section swatch={card.swatch} x={0} y={6.5} lines={3} perMm={LARGER} thin />
+                </svg>
+              </td>
+              <Strip card={card} side="top" larger={LARGER} wide={50} />
+              <Strip card={card} side="under" larger={LARGER} wide={50} />
+              <Strip card={card} side="top" larger={1} wide={40} onPaper />
             </tr>
-          </thead>
-          <tbody>
-            {view.cards.map((card) => (
-              <tr key={card.grade} className="align-top">
-                <td className="w-[32mm] pt-1 pr-2">
-                  <p className="text-base font-semibold">
-                    {card.key} {card.word}
-                  </p>
-                  <p>{card.look}</p>
-                  <p className="text-graphite">gap {reach(card)}</p>
-                  <svg width="32mm" height="7mm" viewBox="0 0 32 7" aria-hidden="true">
-                    <Section swatch={card.swatch} x={0} y={6.5} lines={3} perMm={LARGER} thin />
-                  </svg>
-                </td>
-                <Strip card={card} side="top" larger={LARGER} wide={50} />
-                <Strip card={card} side="under" larger={LARGER} wide={50} />
-                <Strip card={card} side="top" larger={1} wide={40} onPaper />
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
-      <svg width="110mm" height="9mm" viewBox="0 0 110 9" role="img" aria-label="A line of 100 mm">
+          ))}
+        </tbody>
+      </table>
+      <svg style={{ width: "min(100%, 110mm)" }} viewBox="0 0 110 9" role="img" aria-label="A line of 100 mm">
         <path d="M1 1v4M1 3H101M101 1v4" stroke="var(--ink)" strokeWidth="0.3" fill="none" />
         <text x={1} y={8.5} fontSize={3} fill="var(--ink)">
           100 mm. If it measures otherwise, print again at 100 %.
@@ -85,7 +83,12 @@ function Strip({
 }) {
   return (
     <td className={`py-[1mm] pr-[2mm] ${onPaper ? "hidden print:table-cell" : ""}`}>
-      <svg width={`${wide}mm`} height="24mm" viewBox={`0 0 ${wide} 24`} role="img" aria-label={`${card.word}, ${side}`}>
+      <svg
+        style={{ width: `min(100%, ${wide}mm)` }}
+        viewBox={`0 0 ${wide} 24`}
+        role="img"
+        aria-label={`${card.word}, ${side}`}
+      >
         <Swatch swatch={card.swatch} width={wide} height={24} side={side} pitch={card.swatch.pitch_mm * larger} />
       </svg>
     </td>

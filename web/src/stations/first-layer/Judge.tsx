@@ -62,7 +62,7 @@ export function Judge({
             key={c.grade}
             look={zone.grade === c.grade ? "chosen" : "plain"}
             disabled={busy}
-            className="flex items-center gap-2 px-2 text-left"
+            className="flex items-center gap-2 px-2 py-0! text-left"
             onClick={() => grade(c.key)}
           >
             <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>

@@ -74,6 +74,9 @@ export function Prepare() {
                 {open.why}
                 {open.because && <span className="block text-sm">On this list {open.because}.</span>}
               </p>
+              {view.checks.every((c) => !c.outcome) && (
+                <p className="text-sm text-graphite">Lay out: {view.tools.join("; ")}.</p>
+              )}
               {open.right && (
                 <p className="border-l-2 border-verdigris pl-3 text-sm">
                   <b>Right when:</b> {open.right}
@@ -159,6 +162,7 @@ function Heat({ view, note }: { view: View; note: KeepEntry }) {
         if (bedWrong || tipWrong) return;
         note({
           kind: "heated",
+          sure: false,
           bed_c: typedNumber(bed ?? "") ?? view.bed_target_c,
           nozzle_c: typedNumber(tip ?? "") ?? view.nozzle_target_c,
           held_since: new Date().toISOString(),

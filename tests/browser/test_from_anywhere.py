@@ -1,0 +1,79 @@
+"""The Z offset from anywhere, a quick correction and the card of grades, by mouse and keys."""
+
+import re
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from .conftest import at_station, keeping, serious, start_run
+
+
+def test_the_sign_is_shown_and_a_display_explained(desk_page: Page, address: str) -> None:
+    page = desk_page
+    kept = next(k for k in page.request.get(f"{address}/api/setup").json()["machines"] if k["machine"]["id"] == "heron")
+    machine = kept["machine"] | {"sign_proved": False, "z_presses_mm": [1, 0.1, 0.02]}
+    done = page.request.put(
+        f"{address}/api/setup/machines/heron", data={"machine": machine, "seen_revision": kept["revision"]}
+    )
+    assert done.ok
+    page.reload()
+    page.goto(start_run(page, "Heron") + "/offset")
+    at_station(page, "offset")
+    expect(page.get_by_test_id("presses")).to_have_text(re.compile(r"\d × 1 up, then .* down"))
+    page.get_by_role("button", name="its display does not show 0").click()
+    page.get_by_label("After homing it shows").fill("4.2")
+    page.get_by_role("button", name="Take it into account").click()
+    expect(page.get_by_text("Nothing comes down before that is explained")).to_be_visible()
+    page.get_by_label("That is").select_option("zero")
+    with keeping(page):
+        page.get_by_role("button", name="Take it into account").click()
+    expect(page.get_by_text("The machine's display then shows")).to_be_visible()
+    page.get_by_role("button", name="not shown yet").click()
+    expect(page.get_by_text("ZERO_STOP Z0.840")).to_be_visible()
+    assert serious(page) == []
+    page.get_by_role("button", name="it sank").click()
+    expect(page.get_by_text("It counts the other way")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="Probe offset: more negative").click()
+    expect(page.get_by_text("not shown yet")).to_have_count(0)
+    expect(page.get_by_text("Probe offset", exact=True)).to_be_visible()
+
+
+def test_a_quick_correction_from_the_bench(desk_page: Page) -> None:
+    page = desk_page
+    page.get_by_role("button", name="Kestrel").click()
+    page.get_by_text("a quick correction, no run").click()
+    page.get_by_label("Bring the tip").fill("0.03")
+    expect(page.get_by_text("−1.920 → −1.950")).to_be_visible()
+    page.get_by_label("it reports").fill("-1.92")
+    page.get_by_role("button", name="Compare and keep").click()
+    expect(page.get_by_text("meant was -1.95")).to_be_visible()
+    page.get_by_label("it reports").fill("-1.95")
+    page.get_by_role("button", name="Compare and keep").click()
+    expect(page.get_by_text("Kept: −1.950")).to_be_visible()
+    expect(page.get_by_text("probe offset −1.950")).to_be_visible()
+
+
+@pytest.mark.parametrize("width", [1280, 820, 390])
+def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Page, address: str, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 1180 if width == 820 else 800})
+    run = start_run(page, "Heron")
+    name = run.rsplit("/", 1)[1]
+    plan = page.request.get(f"{address}/api/runs/{name}/first_layer").json()["plan"]
+    body = {"id": "one", "seen_seq": 0, "what": {"kind": "proof_started", "proof": plan}}
+    assert page.request.post(f"{address}/api/runs/{name}/first_layer", data=body).ok
+    page.goto(f"{run}/first_layer")
+    at_station(page, "first_layer")
+    turn = page.get_by_role("button", name="turn it over")
+    expect(turn).to_be_visible()
+    page.keyboard.press("u")
+    expect(page.get_by_role("button", name="turn it back")).to_be_visible()
+    # All seven answers can be reached without scrolling, and nothing reaches past the edge.
+    for word in ("loose", "barely held", "parted", "sound", "ridged", "squeezed", "starved"):
+        expect(page.get_by_role("button", name=re.compile(f"^{'[1-7]'} ?{word}"))).to_be_in_viewport(ratio=0.9)
+    assert page.evaluate("document.documentElement.scrollWidth <= innerWidth")
+    page.get_by_role("link", name="the seven grades as a card").click()
+    expect(page.get_by_role("heading", name="First layer, seven grades")).to_be_visible()
+    expect(page.get_by_role("img")).to_have_count(15)
+    assert serious(page) == []
