@@ -6,7 +6,7 @@ import type { Refusal } from "../api/client";
 
 const BASE = "min-h-11 rounded-[4px] transition-colors";
 const LOOKS = {
-  main: "max-lg:sticky max-lg:bottom-2 max-lg:z-10 px-3 bg-ink text-paper font-semibold text-lg text-center w-full",
+  main: "held:sticky held:bottom-2 held:z-10 px-3 bg-ink text-paper font-semibold text-lg text-center w-full",
   plain: "px-3 py-1 border border-hairline bg-paper hover:border-ink text-center",
   chosen: "px-3 border border-ink bg-ink text-paper text-center font-semibold",
   quiet: "min-w-11 text-left text-graphite underline underline-offset-4 hover:text-ink",
