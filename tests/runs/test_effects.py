@@ -13,7 +13,7 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
-from ivory_table.stations.offset.entries import DisplayShown, SignShown
+from ivory_table.stations.offset.entries import DisplayShown, ProbeTouched, SensorMeasured, SignShown
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
 from tests.conftest import NOON, after
 from tests.runs.test_frozen import NEWEST, RELEASED, entry_of, station_of
@@ -23,6 +23,8 @@ HERON = RunSetup.model_validate(NEWEST["setup"])
 EXAMPLES: dict[str, Row] = {body["kind"]: entry_of(body, station_of(body)).what for body in NEWEST["rows"]}
 EXAMPLES |= {
     "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
+    "probe_touched": ProbeTouched(z_mm=0.01, bed_c=57),
+    "sensor_measured": SensorMeasured(margin_mm=0.4),
     "sign_shown": SignShown(larger_by_mm=-0.5, went="further"),
     "display_shown": DisplayShown(shows_mm=4.0, means="zero"),
     "centre_felt": CentreFelt(z_mm=0.0, feel="brush"),

@@ -8,7 +8,7 @@ from ivory_table.core.offset import convention, presses, slipped
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset, prepare
-from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown
+from ivory_table.stations.offset.entries import DisplayShown, Felt, ProbeTouched, SensorMeasured, SignShown
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 
@@ -194,3 +194,18 @@ def test_a_quick_correction_is_proved_by_what_the_machine_reports(desk: Desk) ->
     start(desk, "heron")
     with pytest.raises(Refused, match="A run is open"):
         correct(desk, "heron", Corrected(closer_mm=0.02, reported_mm=1.38))
+
+
+def test_a_probe_is_touched_again_and_again_and_its_sensor_set(desk: Desk) -> None:
+    run = start(desk, "kestrel")
+    assert offset.probe.probe_check(run).sensor is None
+    for k in range(8):
+        run = keep(desk, "offset", ProbeTouched(z_mm=0.002 * (k % 2), bed_c=22))
+    assert offset.probe.probe_check(run).repeats.verdict == "good"
+    run = keep(desk, "offset", SensorMeasured(margin_mm=2.2, pitch_mm=0.5))
+    found = offset.probe.probe_check(run)
+    assert found.sensor is not None
+    assert found.sensor.turns == pytest.approx(-2.0)
+    assert found.repeats.touches == 0
+    with pytest.raises(Refused, match="has no probe"):
+        offset.probe.probe_check(start(desk, "heron", "other"))

@@ -23,6 +23,7 @@ from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.offset.feel import feel_check
 from ivory_table.stations.offset.state import Offset
+from ivory_table.stations.prepare.entries import ChangeTold
 from ivory_table.stations.stored.entries import Readback
 from ivory_table.stations.tram.entries import ScrewFelt, SenseTried, WayChosen
 from ivory_table.stations.tram.state import Tram
@@ -521,3 +522,32 @@ def test_a_server_that_was_killed_is_told_of_afterwards_and_what_is_hot_is_said(
         Lines(floor.desk, floor.lines.manners, floor.lines.doors, tmp_path / "lines").status(floor.machine).heat_words
         == ""
     )
+
+
+def test_the_probe_touches_one_place_again_and_again(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    assert floor.do("offset", "touch_again") == ""
+    found = offset.probe.probe_check(floor.run).repeats
+    assert found.touches == 10
+    assert found.sd_mm == pytest.approx(floor.served.body.machine.probe.sd_mm, rel=0.8)
+    assert floor.served.body.at[2] >= 5
+    assert floor.served.person.crashes() == []
+
+
+def test_a_machine_whose_sign_nobody_saw_shows_it_over_the_line(floor: Floor) -> None:
+    floor.keep("prepare", ChangeTold(change="firmware"))
+    assert not floor.desk.workshop.machine(floor.machine).sign_proved
+    floor.connect()
+    floor.prove()
+    before = floor.served.body.truth.stored_mm
+    floor.start("offset", "show_sign")
+    floor.until(lambda: floor.status.question_kind == "ready")
+    floor.lines.answer(floor.machine, "ready")
+    floor.until(lambda: floor.status.question_kind == "went")
+    # Probe offset: a larger number brings the tip further.
+    floor.lines.answer(floor.machine, "further")
+    floor.until(lambda: floor.status.state == "idle")
+    assert floor.run.state.sign_proved
+    assert floor.served.body.truth.stored_mm == before
+    assert floor.desk.workshop.machine(floor.machine).sign_proved

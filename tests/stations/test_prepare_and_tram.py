@@ -21,7 +21,7 @@ from ivory_table.stations import prepare, setup, sign_off, tram
 from ivory_table.stations.head import head_of
 from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
 from ivory_table.stations.offset.feel import feel_by_practice, feel_check
-from ivory_table.stations.prepare.entries import CheckDone, ChangeTold, Heated, SchoolChosen, ThermalRead
+from ivory_table.stations.prepare.entries import ChangeTold, CheckDone, Heated, SchoolChosen, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.tram.entries import (
     BackedOff,

@@ -50,6 +50,7 @@ def _resumed(what: Resumed, run: RunState, entry: Entry) -> RunState:
         checks={k: v for k, v in run.checks.items() if k not in ("homed", "tip_clean", "plate_clean")},
         heated=None,
         changes=tuple(dict.fromkeys((*run.changes, *what.changes))),
+        sign_proved=run.sign_proved and "firmware" not in what.changes,
         mesh=None if plate else run.mesh,
         mesh_on=False if plate else run.mesh_on,
     )

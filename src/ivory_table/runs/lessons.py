@@ -35,6 +35,8 @@ class ConventionLesson(Value):
 
     at: AwareDatetime
     convention: ConventionId
+    #: False where the firmware was changed since, and nobody has looked.
+    proved: bool = True
 
 
 class WhereLesson(Value):
@@ -132,7 +134,7 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
         if isinstance(one, StoredLesson):
             machine = machine.model_copy(update={"stored_mm": one.stored_mm})
         elif isinstance(one, ConventionLesson):
-            machine = machine.model_copy(update={"convention": one.convention, "sign_proved": True})
+            machine = machine.model_copy(update={"convention": one.convention, "sign_proved": one.proved})
         elif isinstance(one, WhereLesson):
             others = tuple(w for w in machine.where if w.step != one.step)
             lines = (*others, Where(step=one.step, line=one.line)) if one.line else others

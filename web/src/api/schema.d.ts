@@ -667,6 +667,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Probe
+         * @description How well the probe repeats, and how its sensor is to be set.
+         */
+        get: operations["get_probe_api_runs__run_id__probe_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/proof.gcode": {
         parameters: {
             query?: never;
@@ -2100,7 +2120,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["GapSeen"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["GapSeen"];
         };
         /**
          * KeepOut
@@ -3113,6 +3133,28 @@ export interface components {
              */
             y_offset_mm: number;
         };
+        /** ProbeCheck */
+        ProbeCheck: {
+            repeats: components["schemas"]["Repeats"];
+            /** Said Sd Mm */
+            said_sd_mm: number;
+            sensor: components["schemas"]["SensorTurn"] | null;
+        };
+        /**
+         * ProbeTouched
+         * @description One of some touches of the same place, to see how well the probe repeats.
+         */
+        ProbeTouched: {
+            /** Bed C */
+            bed_c?: number | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "probe_touched";
+            /** Z Mm */
+            z_mm: number;
+        };
         /**
          * Problem
          * @description What is wrong and what would do.
@@ -3268,6 +3310,36 @@ export interface components {
             before: string;
             /** Name */
             name: string;
+        };
+        /**
+         * Repeats
+         * @description What some touches of one place tell of a probe. Lengths in mm; intervals hold nine times in ten.
+         */
+        Repeats: {
+            /** Limit Mm */
+            limit_mm: number;
+            /** P Good */
+            p_good: number | null;
+            /** Per C Mm */
+            per_c_mm: number | null;
+            /** Per C Sd Mm */
+            per_c_sd_mm: number | null;
+            /** Sd Between Mm */
+            sd_between_mm: [
+                number,
+                number
+            ] | null;
+            /** Sd Mm */
+            sd_mm: number | null;
+            /** Touches */
+            touches: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "good" | "poor" | "touch_more";
+            /** Words */
+            words: string;
         };
         /**
          * Resume
@@ -3586,6 +3658,47 @@ export interface components {
             kind: "sense_tried";
             /** Screw */
             screw: string;
+        };
+        /**
+         * SensorMeasured
+         * @description How high the tip hung when the sensor triggered, and what its adjuster does.
+         */
+        SensorMeasured: {
+            /**
+             * Clockwise Raises
+             * @default false
+             */
+            clockwise_raises: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "sensor_measured";
+            /** Margin Mm */
+            margin_mm: number;
+            /**
+             * Pitch Mm
+             * @default 0.5
+             */
+            pitch_mm: number;
+        };
+        /**
+         * SensorTurn
+         * @description How a sensor's adjuster is to be turned so that it triggers with the tip as high as is wanted.
+         */
+        SensorTurn: {
+            /** Margin Mm */
+            margin_mm: number;
+            /** Right */
+            right: boolean;
+            /** Turns */
+            turns: number;
+            /** Wanted Mm */
+            wanted_mm: number;
+            /** Within Mm */
+            within_mm: number;
+            /** Words */
+            words: string;
         };
         /**
          * Settling
@@ -5949,6 +6062,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PrepareView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_probe_api_runs__run_id__probe_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProbeCheck"];
                 };
             };
             /** @description A refusal. */

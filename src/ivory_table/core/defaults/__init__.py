@@ -110,6 +110,16 @@ class _Offset(Value):
     eye_from_mm: float
 
 
+class _Probe(Value):
+    share_of_tol: float
+    touches: int
+    sure: float
+    least_free: int
+    heat_range_c: float
+    margin_mm: float
+    margin_within_mm: float
+
+
 class _Band(Value):
     grade: str
     key: int
@@ -218,6 +228,7 @@ _job = _table("job")
 FEEL = _Feel.model_validate(_job["feel"])
 TRAM = _Tram.model_validate(_job["tram"])
 OFFSET = _Offset.model_validate(_job["offset"])
+PROBE = _Probe.model_validate(_job["probe"])
 BEAD = _Bead.model_validate(_job["bead"])
 JUDGE = _Judge.model_validate(_job["judge"])
 PROOF = _Proof.model_validate(_job["proof"])

@@ -106,6 +106,33 @@ class DisplayShown(Row):
         return f"the display shows {self.shows_mm:g} after homing"
 
 
+class ProbeTouched(Row):
+    """One of some touches of the same place, to see how well the probe repeats."""
+
+    kind: Literal["probe_touched"] = "probe_touched"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    z_mm: FineMm
+    bed_c: Annotated[float, Field(ge=-20, le=160)] | None = None
+
+    def words(self, machine: Machine) -> str:
+        return f"probe triggered at z {signed(self.z_mm, 4)}"
+
+
+class SensorMeasured(Row):
+    """How high the tip hung when the sensor triggered, and what its adjuster does."""
+
+    kind: Literal["sensor_measured"] = "sensor_measured"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    margin_mm: Annotated[float, Field(ge=-5, le=30)]
+    pitch_mm: Annotated[float, Field(gt=0, le=5)] = 0.5
+    clockwise_raises: bool = False
+
+    def words(self, machine: Machine) -> str:
+        return f"sensor triggers with the tip {self.margin_mm:g} mm up"
+
+
 class GapSeen(Row):
     """How large the gap under the tip looks at a known height, by eye: before any gauge can tell."""
 

@@ -14,6 +14,10 @@ def lessons(run: OpenRun) -> dict[str, Any]:
     shown = [e for e in run.kept if isinstance(e.what, SignShown) and e.what.sign]
     if shown and run.state.sign_proved:
         found["convention"] = ConventionLesson(at=shown[-1].at, convention=run.state.convention_id)
+    elif "firmware" in run.state.changes and not run.state.sign_proved:
+        found["convention"] = ConventionLesson(
+            at=run.setup.started_at, convention=run.state.convention_id, proved=False
+        )
     told = [(e.at, e.what.scale) for e in run.kept if isinstance(e.what, FeelKept)]
     if not told:
         return found

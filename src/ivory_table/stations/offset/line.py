@@ -3,21 +3,22 @@
 from functools import partial
 from typing import Any
 
+from ivory_table.core.defaults import PROBE
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
 from ivory_table.core.offset import convention
 from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
-from ivory_table.runs.motion import lift
+from ivory_table.runs.motion import lift, probe_at, probe_reaches
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.offers import offer, walked
-from ivory_table.stations.offset.entries import FeelTried, Felt, SignShown
+from ivory_table.stations.offers import offer, untried, walked
+from ivory_table.stations.offset.entries import FeelTried, Felt, ProbeTouched, SignShown
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.offset.view import sign_try
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.stored.line import read_back, send_offset
-from ivory_table.stations.work import LOOSEST_FIRST, Descent, Work, feel_down
+from ivory_table.stations.work import LOOSEST_FIRST, Descent, Failed, Work, feel_down
 
 from .feel import feel_check as check_now
 
@@ -59,6 +60,24 @@ def _felt(x_mm: float, y_mm: float, z_mm: float, feel: Feel) -> Felt:
     return Felt(x_mm=x_mm, y_mm=y_mm, z_mm=z_mm, feel=feel)
 
 
+def touch_again(work: Work) -> None:
+    """The same place touched again and again, each kept with the plate's temperature: how well the probe repeats."""
+    work.ready()
+    x, y = work.now.setup.plate.centre
+    up, down = probe_at(work.state, work.session.manner, x, y, "the centre")
+    work.send(up)
+    for n in range(PROBE.touches):
+        work.session.progress(f"touch {n + 1} of {PROBE.touches}", n / PROBE.touches)
+        touched = work.session.ask(down.line, "touched")
+        if touched is None or "z" not in touched.groupdict():
+            raise Failed("The probe did not trigger. Prove its trigger by hand, and look at the sensor's height.")
+        z = float(touched["z"])
+        work.keep(ProbeTouched(z_mm=round(z, 4), bed_c=work.session.status.bed_c))
+        # High enough for the probe to let go.
+        work.session.ask(work.session.manner.send("height", z=z + 2.0, feed=480))
+    work.leave()
+
+
 def show_sign(work: Work) -> None:
     """The stored number is changed for a moment with the tip high above the plate; a person says which way it went."""
     work.ready()
@@ -83,6 +102,7 @@ JOBS = {
     "show_sign": Job("Show which way the stored number counts", show_sign),
     "bracket": Job("Step down to the gauge at the centre", bracket),
     "feel_check": Job("Feel check at the centre", feel_check),
+    "touch_again": Job("Touch the centre again and again", touch_again),
     "store": Job("Send, store and read back", store),
     "read_back": Job("Read it back", read_back),
 }
@@ -95,6 +115,9 @@ def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
     found = [offer(session, JOBS, "bracket", *moves, why_not=wrong)] if now.step in ("feel", "done") else []
     if now.step == "set" or (now.step == "feel" and Offset.of(run.state).moves):
         found.append(Offer(job="store", name=JOBS["store"].name, moves=("the tip lifts", *now.wanted.lines)))
+    if run.setup.machine.probe is not None and probe_reaches(run.state, x, y):
+        probing, why = walked(run.state, does, [(x, y, "the centre")], probing=True)
+        found.append(offer(session, JOBS, "touch_again", *probing, why_not=why or untried(run)))
     if not run.state.sign_proved:
         found.append(Offer(job="show_sign", name=JOBS["show_sign"].name, moves=sign_try(run).lines))
     check = check_now(run)

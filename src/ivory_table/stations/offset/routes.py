@@ -7,6 +7,7 @@ from ivory_table.desk.desk import Ask
 
 from ..http import RunId, desk
 from .feel import FeelCheck, feel_by_practice, feel_check
+from .probe import ProbeCheck, probe_check
 from .step import OffsetTry, preview
 
 routes = APIRouter()
@@ -15,6 +16,12 @@ routes = APIRouter()
 @routes.post("/offset/preview")
 def preview_offset(request: Request, run_id: RunId, wanted: OffsetTry) -> StoredChange:
     return preview(desk(request).open(run_id), wanted)
+
+
+@routes.get("/probe")
+def get_probe(request: Request, run_id: RunId) -> ProbeCheck:
+    """How well the probe repeats, and how its sensor is to be set."""
+    return probe_check(desk(request).open(run_id))
 
 
 @routes.get("/feel")

@@ -6,9 +6,19 @@ import numpy as np
 
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
+from ivory_table.core.probecheck import Touch
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
-from ivory_table.stations.offset.entries import DisplayShown, FeelKept, FeelTried, Felt, GapSeen, SignShown
+from ivory_table.stations.offset.entries import (
+    DisplayShown,
+    FeelKept,
+    FeelTried,
+    Felt,
+    GapSeen,
+    ProbeTouched,
+    SensorMeasured,
+    SignShown,
+)
 
 
 @dataclass(frozen=True)
@@ -20,6 +30,9 @@ class Offset(Slice):
     feel_tries: tuple[FeelTry, ...] = ()
     #: What the machine's display is above the height that is sent, mm: it counts from another zero.
     display_above_mm: float = 0.0
+    #: The probe's touches of one place, and the last height of its sensor that was measured.
+    touches: tuple[Touch, ...] = ()
+    margin: SensorMeasured | None = None
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
@@ -50,6 +63,18 @@ def _sign_shown(what: SignShown, run: RunState, entry: Entry) -> RunState:
 def _display_shown(what: DisplayShown, run: RunState, entry: Entry) -> RunState:
     above = what.shows_mm if what.means == "zero" else 0.0
     return run.put(replace(Offset.of(run), display_above_mm=above))
+
+
+@fold.register
+def _probe_touched(what: ProbeTouched, run: RunState, entry: Entry) -> RunState:
+    offset = Offset.of(run)
+    return run.put(replace(offset, touches=(*offset.touches, Touch(z_mm=what.z_mm, bed_c=what.bed_c))))
+
+
+@fold.register
+def _sensor_measured(what: SensorMeasured, run: RunState, entry: Entry) -> RunState:
+    # Touches of a sensor that sat elsewhere are of another trigger.
+    return run.put(replace(Offset.of(run), margin=what, touches=()))
 
 
 @fold.register

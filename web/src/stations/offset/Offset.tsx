@@ -14,6 +14,7 @@ import { Button, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
+import { ProbeCheck } from "./ProbeCheck";
 import { OwnDisplay, ShowSign } from "./Shown";
 
 type View = WithHead<Schemas["OffsetView"]>;
@@ -26,6 +27,7 @@ export function Offset() {
   const navigate = useNavigate();
   const [again, setAgain] = useState(false);
   const [checking, setChecking] = useState(false);
+  const [probing, setProbing] = useState(false);
   const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
@@ -161,6 +163,12 @@ export function Offset() {
               busy={busy}
               refused={acts.refused}
             />
+          )}
+          {probing && <ProbeCheck runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
+          {view.head.machine.probe && !inCheck && (
+            <Button look="quiet" className="self-start text-sm" onClick={() => setProbing(!probing)}>
+              {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
+            </Button>
           )}
           {check && (!check.why_not || inCheck) && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>

@@ -1,0 +1,126 @@
+/** The probe itself: touches of one place that tell how well it repeats, and the height at which its sensor triggers. */
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import type { KeepEntry } from "../../api/run";
+import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
+import { typedNumber } from "../../ui/words";
+
+type Check = Schemas["ProbeCheck"];
+
+export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: number; keep: KeepEntry; busy: boolean }) {
+  const { data: check, error } = useQuery<Check, Refusal>({
+    queryKey: ["run", runId, "probe", seq],
+    queryFn: () =>
+      answer(api.GET("/api/runs/{run_id}/probe", { params: { path: { run_id: runId } } })) as unknown as Promise<Check>,
+    placeholderData: keepPreviousData,
+  });
+  const [z, setZ] = useState("");
+  const [bed, setBed] = useState("");
+  const touched = typedNumber(z);
+  const warm = bed.trim() ? typedNumber(bed) : null;
+  const zWrong = z.trim() && (touched === null || Math.abs(touched) > 10) ? "Give the height in mm, −10 to 10." : null;
+  const bedWrong = bed.trim() && (warm === null || warm > 160) ? "Give the plate's temperature, or nothing." : null;
+  if (!check) return <Wrong wrong={error} />;
+  const { repeats } = check;
+  return (
+    <div className="flex flex-col gap-3">
+      <Eyebrow left="The probe, over the centre" right={`${repeats.touches} touches`} />
+      <p className="text-sm text-graphite">
+        Touch the same place ten times, then ten times more at printing heat. The set-up says ±{check.said_sd_mm} mm.
+      </p>
+      <form
+        className="grid grid-cols-[1fr_1fr_auto] items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (touched !== null && !zWrong && !bedWrong)
+            keep({ kind: "probe_touched", z_mm: touched, bed_c: warm }, () => setZ(""));
+        }}
+      >
+        <Field
+          label="It triggered at z"
+          unit="mm"
+          inputMode="decimal"
+          value={z}
+          onChange={(e) => setZ(e.target.value)}
+          wrong={zWrong}
+        />
+        <Field
+          label="Plate"
+          unit="°C"
+          inputMode="decimal"
+          value={bed}
+          onChange={(e) => setBed(e.target.value)}
+          wrong={bedWrong}
+        />
+        <Button type="submit" disabled={busy || touched === null}>
+          Keep
+        </Button>
+      </form>
+      <Panel tone={repeats.verdict === "poor" ? "brass" : undefined}>
+        <p data-testid="repeats">{repeats.words}</p>
+      </Panel>
+      <Sensor sensor={check.sensor} keep={keep} busy={busy} />
+    </div>
+  );
+}
+
+/** Down until it triggers, a gauge between tip and plate: how high the tip hangs, and the turn that puts it right. */
+function Sensor({ sensor, keep, busy }: { sensor: Schemas["SensorTurn"] | null; keep: KeepEntry; busy: boolean }) {
+  const [margin, setMargin] = useState("");
+  const [pitch, setPitch] = useState("0.5");
+  const [way, setWay] = useState<"lowers" | "raises">("lowers");
+  const up = typedNumber(margin);
+  const thread = typedNumber(pitch);
+  const wrong = margin.trim() && (up === null || up < -5 || up > 30) ? "Give the gap in mm, such as 1.2." : null;
+  const threadWrong = thread === null || thread <= 0 || thread > 5 ? "Give mm per turn, such as 0.5." : null;
+  return (
+    <form
+      className="flex flex-col gap-2 border-t border-hairline pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (up !== null && !wrong && thread !== null && !threadWrong)
+          keep({ kind: "sensor_measured", margin_mm: up, pitch_mm: thread, clockwise_raises: way === "raises" }, () =>
+            setMargin(""),
+          );
+      }}
+    >
+      <p className="font-semibold">The sensor's height</p>
+      <div className="grid grid-cols-2 gap-2">
+        <Field
+          label="Gap under the tip as it triggers"
+          unit="mm"
+          inputMode="decimal"
+          value={margin}
+          onChange={(e) => setMargin(e.target.value)}
+          wrong={wrong}
+        />
+        <Field
+          label="Its adjuster's thread"
+          unit="mm/turn"
+          inputMode="decimal"
+          value={pitch}
+          onChange={(e) => setPitch(e.target.value)}
+          wrong={threadWrong}
+        />
+      </div>
+      <Choice
+        label="Clockwise, seen from above,"
+        value={way}
+        onChange={setWay}
+        options={[
+          { value: "lowers", text: "lowers the sensor" },
+          { value: "raises", text: "raises the sensor" },
+        ]}
+      />
+      <Button type="submit" disabled={busy || up === null}>
+        Say what to turn
+      </Button>
+      {sensor && (
+        <p data-testid="sensor" className={sensor.right ? "text-verdigris" : "font-semibold"}>
+          {sensor.words}
+        </p>
+      )}
+    </form>
+  );
+}
