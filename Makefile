@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8765
 
-.PHONY: demo dev test check slow unit browser shots bench types wheel clean
+.PHONY: demo dev test check slow mutants unit browser shots bench types wheel clean
 
 demo: .installed-runtime src/ivory_table/web/index.html
 	$(BIN)/ivory-table demo --port $(PORT)
@@ -57,6 +57,11 @@ test: check src/ivory_table/web/index.html .installed-browser
 
 slow: .installed-dev
 	$(BIN)/pytest -q -n 2 -m slow tests
+
+mutants: .installed-dev
+	$(BIN)/pip install -q "mutmut>=3.8"
+	$(BIN)/mutmut run
+	$(BIN)/mutmut results
 
 unit: .installed-dev
 	$(BIN)/pytest -q -n 2 tests/core tests/store tests/paper tests/stations

@@ -156,3 +156,60 @@ def test_a_gauge_that_caught_on_something_is_not_believed_for_ever() -> None:
         at = at.feel(z, felt_at(z, drag, rng))
     assert at.found
     assert at.drag[0] == pytest.approx(drag, abs=0.03)
+
+
+def test_what_was_seen_to_be_clear_is_not_tried_again_and_the_next_is_no_deeper_than_is_safe() -> None:
+    start = over(0.0, 0.5, seen_above=True)
+    at = start.look(0.0, 2.0)
+    z = at.next_mm()
+    assert z is not None
+    # Lower than where it was seen clear, and by no more than the belief allows.
+    assert at.lowest_mm - 1e-9 <= z <= -OFFSET.closest_step_mm + 0.011
+    free = at.feel(z, "free")
+    lower = free.next_mm()
+    assert lower is not None
+    assert lower < z
+    # A gap that looks like the gauge's own thickness says nothing of being clear.
+    assert start.look(0.0, 0.2).next_mm() == pytest.approx(max(start.look(0.0, 0.2).lowest_mm, 0.0), abs=0.3)
+
+
+def test_an_eye_is_not_asked_twice_at_one_height_nor_after_the_gauge_has_met_something() -> None:
+    far = over(0.0, 0.5, seen_above=True)
+    assert far.look_helps
+    z = far.next_mm()
+    assert z is not None
+    assert not far.feel(z, "drag").look_helps
+    assert not far.feel(z, "stuck").look_helps
+    near = over(0.0, 0.05)
+    assert not near.look_helps
+
+
+def test_one_low_guess_does_not_end_the_looking() -> None:
+    """An eye that took 1.6 mm for 0.9: what is felt free further down than it said leaves room for another look."""
+    at = over(0.0, 0.5, seen_above=True).look(0.0, 0.9)
+    asked = []
+    for _ in range(6):
+        z = at.next_mm()
+        assert z is not None
+        asked.append(at.look_helps)
+        at = at.look(z, max(1.6 + z, 0.2)) if at.look_helps else at.feel(z, "free")
+    assert any(asked)
+
+
+def test_the_height_that_is_tried_is_a_step_of_the_machine_at_or_above_the_lowest() -> None:
+    for step in (0.01, 0.02, 0.05):
+        at = Approach.over(0.03, 0.12, scale=SCALE, gauge_mm=0.1, step_mm=step, seen_above=False)
+        for feel in ("free", "free", "brush", "snag"):
+            z = at.next_mm()
+            assert z is not None
+            assert z / step == pytest.approx(round(z / step), abs=1e-6)
+            assert z >= at.lowest_mm - 1e-9
+            assert z < at.lowest_mm + 5 * step or feel != "free"
+            at = at.feel(z, feel)
+
+
+def test_how_likely_a_feel_is_adds_up_over_the_words() -> None:
+    at = over(0.1, 0.05)
+    assert sum(at.likely(0.12, feel) for feel in FEELS) == pytest.approx(1.0)
+    assert at.likely(1.0, "free") == pytest.approx(1.0)
+    assert at.likely(-1.0, "stuck") == pytest.approx(1.0, abs=OFFSET.astray)

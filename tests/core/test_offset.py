@@ -65,3 +65,9 @@ def test_setting_an_offset_moves_the_nozzle_in_the_belief_and_asks_for_a_readbac
     state = after(RunState.start(setup_for("heron")), OffsetSet(stored_mm=1.37), station="offset")
     assert state.belief.shift_mm == pytest.approx(-0.03)
     assert state.readback_due
+
+
+def test_a_readback_off_by_exactly_half_a_step_is_rounding() -> None:
+    assert readback_agrees(1.0, 1.005, 0.01)
+    assert readback_agrees(1.0, 0.995, 0.01)
+    assert not readback_agrees(1.0, 1.0051, 0.01)

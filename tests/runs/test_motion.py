@@ -5,12 +5,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.defaults import OFFSET
+from ivory_table.core.approach import Approach
+from ivory_table.core.defaults import MOTION, OFFSET
 from ivory_table.core.hold import hold
 from ivory_table.core.manner import shipped
 from ivory_table.core.mesh import Sounding, drift_taken_out
 from ivory_table.core.proof import plan
-from ivory_table.runs.motion import come_down, go, lowest_mm, probe_at, travel_height_mm
+from ivory_table.runs.motion import come_down, go, lowest_mm, probe_at, probe_reaches, refuse_place, travel_height_mm
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Nudged, ProofStarted
 from ivory_table.stations.mesh.entries import MeshBase, MeshPlanned, MeshPoint
@@ -177,3 +178,82 @@ def test_a_merged_nudge_changes_the_stored_value_and_not_the_gap() -> None:
     assert merged.stored_mm == 1.31
     assert merged.readback_due
     assert merged.open_proof is not None
+
+
+# What keeps the tip off the plate, bound by bound: a mutant of any of these must not live.
+
+
+def test_it_crosses_above_the_highest_of_every_support_and_both_far_corners() -> None:
+    """Three sd over each, and the lift over that; against the belief asked place by place."""
+    for machine in ("heron", "wren"):
+        state = fresh(machine)
+        x0, y0, x1, y1 = state.setup.plate.bounds
+        places = [*map(tuple, state.belief.surface.anchors), (x0, y0), (x1, y1)]
+        highest = 0.0
+        for place in places:
+            height, sd = state.belief.height([place])
+            highest = max(highest, float(height[0] + 3 * sd[0]))
+        assert travel_height_mm(state) == pytest.approx(highest + MOTION.lift_mm, abs=0.006)
+        assert travel_height_mm(state) == round(travel_height_mm(state), 2)
+    high = known(fresh(), 122, 118, 2.0)
+    assert travel_height_mm(high) > travel_height_mm(fresh()) - 1.5
+
+
+def test_speeds_are_sent_in_mm_a_minute() -> None:
+    first, second = go(fresh(), MANNER, 60, 60, "here")
+    assert first.line.endswith(f"F{MOTION.lift_mm_s * 60:.0f}")
+    assert second.line.endswith(f"F{MOTION.travel_mm_s * 60:.0f}")
+    (last,) = come_down(fresh(), MANNER, 60, 60, 4.0, 5.0)
+    assert last.line.endswith(f"F{MOTION.down_mm_s * 60:.0f}")
+
+
+@pytest.mark.parametrize(("off", "refused"), [(-0.01, True), (0.01, False)])
+def test_a_keep_out_is_passed_by_its_clearance_and_the_nozzle(off: float, refused: bool) -> None:
+    state = fresh()
+    clip, machine = state.setup.plate.keep_outs[0], state.setup.machine
+    x = clip.x_max_mm + MOTION.clear_mm + machine.nozzle_mm + off
+    for place in ((x, 4.0), (122.0, clip.y_max_mm + MOTION.clear_mm + machine.nozzle_mm + off)):
+        if refused:
+            with pytest.raises(ValueError, match="keep-out 'front clip'"):
+                refuse_place(machine, state.setup.plate, *place)
+        else:
+            refuse_place(machine, state.setup.plate, *place)
+
+
+def test_coming_down_is_slow_for_the_last_of_it_and_ends_from_above() -> None:
+    state = fresh()
+    to = 3.0
+
+    def heights(now: float) -> list[float]:
+        return [float(s.line.split("Z")[1].split()[0]) for s in come_down(state, MANNER, 60, 60, to, now)]
+
+    assert heights(to + 1.9) == [to]
+    assert heights(to + 2.1) == [to + 1.0, to]
+    # Already there, or lower: past it and back, so that the backlash is on the same side each time.
+    assert heights(to) == heights(to - 1) == [pytest.approx(to + MOTION.from_above_mm), to]
+
+
+def test_the_search_at_hand_bounds_the_descent_and_nothing_below_it_is_sent() -> None:
+    state = known(fresh(), 60, 60, 0.15)
+    higher = Approach.over(2.0, 0.05, scale=state.feel, gauge_mm=0.1, step_mm=0.01, seen_above=False)
+    with pytest.raises(ValueError, match="lowest height that is proven"):
+        come_down(state, MANNER, 60, 60, 0.2, 5.0, higher)
+    assert come_down(state, MANNER, 60, 60, 0.2, 5.0)
+    assert come_down(state, MANNER, 60, 60, higher.lowest_mm, 5.0, higher)
+
+
+def test_the_probe_reaches_only_where_the_tip_stays_near_the_plate() -> None:
+    state = fresh("kestrel")
+    probe, (x0, y0, x1, y1) = state.setup.machine.probe, state.setup.plate.bounds
+    assert probe is not None
+    beyond = MOTION.over_edge_mm
+    # The tip stands where the probe is not: at probe - offset.
+    for edge, reach in ((x0, -beyond), (x1, beyond)):
+        y = (y0 + y1) / 2 + probe.y_offset_mm
+        assert probe_reaches(state, edge + reach * 0.99 + probe.x_offset_mm, y)
+        assert not probe_reaches(state, edge + reach * 1.01 + probe.x_offset_mm, y)
+    for edge, reach in ((y0, -beyond), (y1, beyond)):
+        x = (x0 + x1) / 2 + probe.x_offset_mm
+        assert probe_reaches(state, x, edge + reach * 0.99 + probe.y_offset_mm)
+        assert not probe_reaches(state, x, edge + reach * 1.01 + probe.y_offset_mm)
+    assert not probe_reaches(fresh("heron"), 122, 118)
