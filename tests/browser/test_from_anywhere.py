@@ -77,3 +77,42 @@ def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Pa
     expect(page.get_by_role("heading", name="First layer, seven grades")).to_be_visible()
     expect(page.get_by_role("img")).to_have_count(15)
     assert serious(page) == []
+
+
+def test_a_second_tip_by_mouse(desk_page: Page) -> None:
+    page = desk_page
+    page.goto(start_run(page, "Heron") + "/offset")
+    at_station(page, "offset")
+    page.get_by_role("button", name="a second tip beside the first").click()
+    page.get_by_label("It should hang above the first by").fill("far")
+    page.get_by_role("button", name="Begin").click()
+    expect(page.get_by_text("0 where both print at one height")).to_be_visible()
+    page.get_by_label("It should hang above the first by").fill("0")
+    with keeping(page):
+        page.get_by_role("button", name="Begin").click()
+    page.get_by_label("The second drags so much lower").fill("0.2")
+    with keeping(page):
+        page.get_by_role("button", name="Keep", exact=True).click()
+    expect(
+        page.get_by_role("heading", name=re.compile(r"Turn its screw 0\.\d\d turns counter-clockwise"))
+    ).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="Turned", exact=True).click()
+    with page.expect_download() as got:
+        page.get_by_role("link", name="Download the pads").click()
+    assert "pad 9" in got.value.path().read_text()
+    with keeping(page):
+        page.get_by_role("button", name="They are laid").click()
+    expect(page.get_by_role("img", name=re.compile("The second tip hangs"))).to_be_visible()
+    tops = page.get_by_role("button", name=re.compile(r"^0\.\d\d$"))
+    expect(tops).to_have_count(9)
+    assert serious(page) == []
+    tops.nth(0).click()
+    page.get_by_role("button", name="It touched 1").click()
+    expect(page.get_by_text("A lower pad was touched and a higher one was not")).to_be_visible()
+    tops.nth(0).click()
+    for k in range(5, 9):
+        tops.nth(k).click()
+    with keeping(page):
+        page.get_by_role("button", name=re.compile("It is so|It touched 4")).click()
+    expect(page.get_by_text(re.compile(r"right with \d+ %"))).to_be_visible()

@@ -13,7 +13,17 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
-from ivory_table.stations.offset.entries import DisplayShown, ProbeTouched, SensorMeasured, SignShown
+from ivory_table.stations.offset.entries import (
+    DisplayShown,
+    PadsLaid,
+    ProbeTouched,
+    SecondBegun,
+    SecondGauged,
+    SecondPassed,
+    SecondTurned,
+    SensorMeasured,
+    SignShown,
+)
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
 from tests.conftest import NOON, after
 from tests.runs.test_frozen import NEWEST, RELEASED, entry_of, station_of
@@ -25,6 +35,11 @@ EXAMPLES |= {
     "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
     "probe_touched": ProbeTouched(z_mm=0.01, bed_c=57),
     "sensor_measured": SensorMeasured(margin_mm=0.4),
+    "second_begun": SecondBegun(),
+    "second_gauged": SecondGauged(above_mm=0.1),
+    "pads_laid": PadsLaid(tops_mm=(0.32, 0.36, 0.4)),
+    "second_passed": SecondPassed(z_mm=0.3, touched=(False, True, True)),
+    "second_turned": SecondTurned(turns=0.1),
     "sign_shown": SignShown(larger_by_mm=-0.5, went="further"),
     "display_shown": DisplayShown(shows_mm=4.0, means="zero"),
     "centre_felt": CentreFelt(z_mm=0.0, feel="brush"),
@@ -35,10 +50,21 @@ SURVEY = EXAMPLES["mesh_kept"]
 assert isinstance(SURVEY, MeshKept)
 
 
+#: What must be kept before a row of a kind says anything.
+NEEDS = {
+    "second_gauged": ("second_begun",),
+    "pads_laid": ("second_begun",),
+    "second_passed": ("second_begun", "pads_laid"),
+    "second_turned": ("second_begun",),
+}
+
+
 def ready_for(kind: str) -> RunState:
     """A run in which any row can be kept: trammed, with a mesh, and a proof of which one zone is judged."""
     counts = [Counted(screw=s.name, marks=m) for s, m in zip(HERON.machine.screws, (2, -1, 1, 0), strict=True)]
     begun = [MeshPlanned(columns=3, rows=3, owns_zero=True)] if kind in ("mesh_point", "mesh_base") else []
+    if kind in NEEDS:
+        begun = [EXAMPLES[k] for k in NEEDS[kind]]
     rows = [*counts, SURVEY, PROOF, Judged(zone=0, grade="parted"), *begun]
     return after(RunState.start(HERON), *rows)
 
@@ -81,6 +107,8 @@ def test_what_is_taken_back_is_gone_everywhere(kind: str, desk) -> None:
     practise(desk, "tram", times=3)
     if kind in ("mesh_point", "mesh_base"):
         keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+    for needed in NEEDS.get(kind, ()):
+        keep(desk, "offset", EXAMPLES[needed])
     if kind in ("mesh_point_again", "mesh_used"):
         keep(desk, "mesh", SURVEY)
     if kind in ("judged", "zone_cleaned", "proof_ended", "nudge_merged"):

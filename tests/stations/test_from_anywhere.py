@@ -8,7 +8,18 @@ from ivory_table.core.offset import convention, presses, slipped
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset, prepare
-from ivory_table.stations.offset.entries import DisplayShown, Felt, ProbeTouched, SensorMeasured, SignShown
+from ivory_table.stations.offset.entries import (
+    DisplayShown,
+    Felt,
+    PadsLaid,
+    ProbeTouched,
+    SecondBegun,
+    SecondGauged,
+    SecondPassed,
+    SecondTurned,
+    SensorMeasured,
+    SignShown,
+)
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 
@@ -209,3 +220,33 @@ def test_a_probe_is_touched_again_and_again_and_its_sensor_set(desk: Desk) -> No
     assert found.repeats.touches == 0
     with pytest.raises(Refused, match="has no probe"):
         offset.probe.probe_check(start(desk, "heron", "other"))
+
+
+def test_a_second_tip_is_brought_to_its_height(desk: Desk) -> None:
+    run = start(desk, "heron")
+    assert not offset.second.second_view(run).begun
+    with pytest.raises(ValueError, match="Say first how the second tip is wanted"):
+        keep(desk, "offset", SecondGauged(above_mm=0.2))
+    keep(desk, "offset", SecondBegun(wanted_mm=0.0, pitch_mm=0.5))
+    run = keep(desk, "offset", SecondGauged(above_mm=0.2))
+    view = offset.second.second_view(run)
+    assert view.next is not None
+    assert view.next.step == "turn"
+    with pytest.raises(Refused, match="No pads"):
+        offset.second.pads_program(run)
+    run = keep(desk, "offset", SecondTurned(turns=view.next.turns))
+    view = offset.second.second_view(run)
+    assert view.next is not None
+    assert view.next.step == "print"
+    assert "pad 9" in offset.second.pads_program(run).text
+    pads = view.next.pads
+    assert pads is not None
+    keep(desk, "offset", PadsLaid(tops_mm=pads.tops_mm))
+    z = view.next.pass_z_mm
+    with pytest.raises(Refused, match="A lower pad was touched"):
+        keep(desk, "offset", SecondPassed(z_mm=z, touched=(True,) + (False,) * 8))
+    run = keep(desk, "offset", SecondPassed(z_mm=z, touched=tuple(top > z + 0.001 for top in pads.tops_mm)))
+    view = offset.second.second_view(run)
+    assert view.sd_mm is not None
+    assert view.sd_mm < 0.015
+    assert len(view.fresh) == sum(top <= z + 0.001 for top in pads.tops_mm)

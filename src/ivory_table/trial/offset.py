@@ -11,8 +11,11 @@ from typing import Any
 import numpy as np
 
 from ivory_table.core.approach import Approach
+from ivory_table.core.defaults import SECOND
 from ivory_table.core.offset import convention
 from ivory_table.core.plate_values import PlateValue, foretold_for
+from ivory_table.core.second_tip import SecondTip
+from ivory_table.core.tram import hand_error_mm
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset
 from ivory_table.stations.offset.entries import SignShown
@@ -55,6 +58,10 @@ def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
             x, y = one.body.mounted.centre
             note(below=one.body.gap(x, y, 0.0) < -SCENARIO["below_mm"])
     note(fixed_steps=_fixed_steps(stream(seed, 4, number), folder, seed, number))
+    passes, right, held = _second_tip(stream(seed, 6, number))
+    note(second_passes=passes, second_right=right)
+    for one_held in held:
+        note(second_held=one_held)
     note(swap_held=_swap_held(stream(seed, 5, number)))
     return found
 
@@ -122,6 +129,31 @@ def _fixed_steps(rng: np.random.Generator, folder: str, seed: int, number: int) 
             z -= step
         z += SCENARIO["coarse_step_mm"]
     return float(moves)
+
+
+def _second_tip(rng: np.random.Generator) -> tuple[int, bool, list[bool]]:
+    """A second tip set by eye, until it is said to be right: passes, whether it is, and whether each interval held."""
+    wanted, true = 0.0, float(rng.normal(0, SCENARIO["second_by_eye_mm"]))
+    pitch, sense = float(rng.choice(SCENARIO["second_pitches_mm"])), int(rng.choice([1, -1]))
+    tip = SecondTip.unknown(wanted, pitch, clockwise_raises=sense > 0)
+    passes, held = 0, list[bool]()
+    real: dict[float, float] = {}
+    while (coming := tip.next).step != "done" and passes < SCENARIO["moves_cap"]:
+        if coming.step == "gauge":
+            tip = tip.gauge(round(true + float(rng.normal(0, SCENARIO["second_gauge_mm"])), 2))
+        elif coming.step == "turn":
+            up = coming.turns * pitch * sense
+            true += up + float(rng.normal(0, float(hand_error_mm(up))))
+            tip = tip.turned(coming.turns)
+        elif coming.pass_z_mm is not None:
+            if coming.step == "print" and coming.pads is not None:
+                tip = tip.lay(coming.pads)
+                real = {top: top + float(rng.normal(0, SCENARIO["second_pad_mm"])) for top in coming.pads.tops_mm}
+            tip = tip.passed(coming.pass_z_mm, tuple(coming.pass_z_mm + true < real[top] for top in tip.fresh))
+            passes += 1
+            low, high = tip.interval()
+            held.append(low <= true <= high)
+    return passes, abs(true - wanted) <= SECOND.within_mm, held
 
 
 def _swap_held(rng: np.random.Generator) -> float:

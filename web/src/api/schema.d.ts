@@ -721,6 +721,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Second
+         * @description A second tip beside the first: where it is believed to hang, and what is next.
+         */
+        get: operations["get_second_api_runs__run_id__second_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/second/pads.gcode": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Pads */
+        get: operations["get_pads_api_runs__run_id__second_pads_gcode_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/shim": {
         parameters: {
             query?: never;
@@ -1576,7 +1613,7 @@ export interface components {
              * @default 1
              */
             version: number;
-            what: components["schemas"]["Row"];
+            what: components["schemas"]["ivory_table__runs__row__Row"];
         };
         /**
          * Eye
@@ -2120,7 +2157,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["GapSeen"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"];
         };
         /**
          * KeepOut
@@ -2731,6 +2768,27 @@ export interface components {
             words: string;
         };
         /**
+         * Next
+         * @description What is to be done next, and why.
+         */
+        Next: {
+            pads?: components["schemas"]["Pads"] | null;
+            /** Pass Z Mm */
+            pass_z_mm?: number | null;
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "gauge" | "print" | "pass" | "turn" | "done";
+            /**
+             * Turns
+             * @default 0
+             */
+            turns: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * NextStep
          * @description An action with what it needs to be done: the new stored value, or the turns.
          */
@@ -2944,6 +3002,27 @@ export interface components {
             /** Gauge Id */
             gauge_id: string;
             scale: components["schemas"]["FeelScale"];
+        };
+        /**
+         * Pads
+         * @description Pads in a row: their tops above the plate, mm, low to high, laid by the first tip.
+         */
+        Pads: {
+            /** Tops Mm */
+            tops_mm: number[];
+        };
+        /**
+         * PadsLaid
+         * @description Pads of graded height were laid by the first tip.
+         */
+        PadsLaid: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "pads_laid";
+            /** Tops Mm */
+            tops_mm: number[];
         };
         /**
          * Part
@@ -3384,14 +3463,6 @@ export interface components {
             stops: components["schemas"]["StopLine"][];
         };
         /**
-         * Row
-         * @description One kind of row. A subclass names its `kind`, its `effect` and the stations whose address takes it.
-         */
-        Row: {
-            /** Kind */
-            kind: string;
-        };
-        /**
          * RunFile
          * @description A whole run as it travels between installations.
          */
@@ -3640,6 +3711,111 @@ export interface components {
         Screws: {
             /** Screws */
             screws: components["schemas"]["Screw"][];
+        };
+        /**
+         * SecondBegun
+         * @description How a second tip is to hang beside the first, and what its height screw does.
+         */
+        SecondBegun: {
+            /**
+             * Clockwise Raises
+             * @default true
+             */
+            clockwise_raises: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "second_begun";
+            /**
+             * Pitch Mm
+             * @default 0.5
+             */
+            pitch_mm: number;
+            /**
+             * Wanted Mm
+             * @default 0
+             */
+            wanted_mm: number;
+        };
+        /**
+         * SecondGauged
+         * @description Both tips felt with one gauge at one place: how far the second is above the first.
+         */
+        SecondGauged: {
+            /** Above Mm */
+            above_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "second_gauged";
+        };
+        /**
+         * SecondPassed
+         * @description The second tip passed over the pads that were left: which it touched, low to high.
+         */
+        SecondPassed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "second_passed";
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /** Touched */
+            touched: boolean[];
+            /** Z Mm */
+            z_mm: number;
+        };
+        /** SecondTurned */
+        SecondTurned: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "second_turned";
+            /** Turns */
+            turns: number;
+        };
+        /**
+         * SecondView
+         * @description Where the second tip stands, and what is next.
+         */
+        SecondView: {
+            /** Above Mm */
+            above_mm?: number | null;
+            /** Begun */
+            begun: boolean;
+            /** Between Mm */
+            between_mm?: [
+                number,
+                number
+            ] | null;
+            /**
+             * Fresh
+             * @default []
+             */
+            fresh: number[];
+            next?: components["schemas"]["Next"] | null;
+            /** P Right */
+            p_right?: number | null;
+            row?: components["schemas"]["ivory_table__program__pads__Row"] | null;
+            /** Sd Mm */
+            sd_mm?: number | null;
+            /**
+             * Wanted Mm
+             * @default 0
+             */
+            wanted_mm: number;
+            /**
+             * Why Not
+             * @default
+             */
+            why_not: string;
         };
         /**
          * SenseTried
@@ -4583,6 +4759,24 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * Row
+         * @description Where the pads stand: their middles along x, all at one y, mm.
+         */
+        ivory_table__program__pads__Row: {
+            /** Xs Mm */
+            xs_mm: number[];
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
+         * Row
+         * @description One kind of row. A subclass names its `kind`, its `effect` and the stations whose address takes it.
+         */
+        ivory_table__runs__row__Row: {
+            /** Kind */
+            kind: string;
         };
     };
     responses: never;
@@ -6143,6 +6337,70 @@ export interface operations {
         };
     };
     get_readings_api_runs__run_id__readings_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_second_api_runs__run_id__second_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_pads_api_runs__run_id__second_pads_gcode_get: {
         parameters: {
             query?: never;
             header?: never;

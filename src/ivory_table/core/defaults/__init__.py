@@ -120,6 +120,23 @@ class _Probe(Value):
     margin_within_mm: float
 
 
+class _SecondTip(Value):
+    by_eye_sd_mm: float
+    gauge_sd_mm: float
+    pad_sd_mm: float
+    slip: float
+    pads: int
+    spread_sd: float
+    finest_mm: float
+    lowest_top_mm: float
+    within_mm: float
+    done_at: float
+    turn_over_sd: float
+    least_turn_mm: float
+    least_fresh: int
+    as_good: float
+
+
 class _Band(Value):
     grade: str
     key: int
@@ -229,6 +246,7 @@ FEEL = _Feel.model_validate(_job["feel"])
 TRAM = _Tram.model_validate(_job["tram"])
 OFFSET = _Offset.model_validate(_job["offset"])
 PROBE = _Probe.model_validate(_job["probe"])
+SECOND = _SecondTip.model_validate(_job["second_tip"])
 BEAD = _Bead.model_validate(_job["bead"])
 JUDGE = _Judge.model_validate(_job["judge"])
 PROOF = _Proof.model_validate(_job["proof"])

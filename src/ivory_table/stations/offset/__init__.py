@@ -2,7 +2,7 @@
 
 from .. import stored
 from ..station import Station
-from . import doubts, lessons, line, practice, probe, routes, standing, state, step, view
+from . import doubts, lessons, line, practice, probe, routes, second, standing, state, step, view
 
 STATION = Station(
     name="offset",
@@ -14,4 +14,4 @@ STATION = Station(
     routes=routes.routes,
 )
 
-__all__ = ["STATION", "doubts", "lessons", "probe", "standing", "state", "step", "stored"]
+__all__ = ["STATION", "doubts", "lessons", "probe", "second", "standing", "state", "step", "stored"]

@@ -133,6 +133,69 @@ class SensorMeasured(Row):
         return f"sensor triggers with the tip {self.margin_mm:g} mm up"
 
 
+class SecondBegun(Row):
+    """How a second tip is to hang beside the first, and what its height screw does."""
+
+    kind: Literal["second_begun"] = "second_begun"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    #: How far above the first; 0 where both print at one height.
+    wanted_mm: Annotated[float, Field(ge=-1, le=5)] = 0.0
+    pitch_mm: Annotated[float, Field(gt=0, le=5)] = 0.5
+    clockwise_raises: bool = True
+
+    def words(self, machine: Machine) -> str:
+        return f"second tip wanted {signed(self.wanted_mm, 2)} against the first"
+
+
+class SecondGauged(Row):
+    """Both tips felt with one gauge at one place: how far the second is above the first."""
+
+    kind: Literal["second_gauged"] = "second_gauged"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    above_mm: Annotated[float, Field(ge=-2.5, le=2.5)]
+
+    def words(self, machine: Machine) -> str:
+        return f"second tip {signed(self.above_mm, 2)} against the first"
+
+
+class PadsLaid(Row):
+    """Pads of graded height were laid by the first tip."""
+
+    kind: Literal["pads_laid"] = "pads_laid"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    tops_mm: Annotated[tuple[Annotated[float, Field(gt=0, le=10)], ...], Field(min_length=2, max_length=20)]
+
+    def words(self, machine: Machine) -> str:
+        return f"{len(self.tops_mm)} pads laid"
+
+
+class SecondPassed(Row):
+    """The second tip passed over the pads that were left: which it touched, low to high."""
+
+    kind: Literal["second_passed"] = "second_passed"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    z_mm: FineMm
+    touched: Annotated[tuple[bool, ...], Field(min_length=1, max_length=20)]
+    sure: bool = False
+
+    def words(self, machine: Machine) -> str:
+        return f"second tip passed at z {signed(self.z_mm, 2)}: touched {sum(self.touched)} of {len(self.touched)}"
+
+
+class SecondTurned(Row):
+    kind: Literal["second_turned"] = "second_turned"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    turns: Annotated[float, Field(ge=-20, le=20)]
+
+    def words(self, machine: Machine) -> str:
+        return f"second tip's screw turned {self.turns:+.2f}"
+
+
 class GapSeen(Row):
     """How large the gap under the tip looks at a known height, by eye: before any gauge can tell."""
 

@@ -1,13 +1,15 @@
 """The Z offset's own addresses: a number looked at before it is stored, and the feel check."""
 
 from fastapi import APIRouter, Request
+from fastapi.responses import PlainTextResponse
 
 from ivory_table.core.offset import StoredChange
 from ivory_table.desk.desk import Ask
 
-from ..http import RunId, desk
+from ..http import RunId, desk, download
 from .feel import FeelCheck, feel_by_practice, feel_check
 from .probe import ProbeCheck, probe_check
+from .second import SecondView, pads_program, second_view
 from .step import OffsetTry, preview
 
 routes = APIRouter()
@@ -22,6 +24,18 @@ def preview_offset(request: Request, run_id: RunId, wanted: OffsetTry) -> Stored
 def get_probe(request: Request, run_id: RunId) -> ProbeCheck:
     """How well the probe repeats, and how its sensor is to be set."""
     return probe_check(desk(request).open(run_id))
+
+
+@routes.get("/second")
+def get_second(request: Request, run_id: RunId) -> SecondView:
+    """A second tip beside the first: where it is believed to hang, and what is next."""
+    return second_view(desk(request).open(run_id))
+
+
+@routes.get("/second/pads.gcode", response_class=PlainTextResponse)
+def get_pads(request: Request, run_id: RunId) -> PlainTextResponse:
+    run = desk(request).open(run_id)
+    return download(pads_program(run).text, f"pads-{run.setup.machine.id}.gcode", "text/plain")
 
 
 @routes.get("/feel")

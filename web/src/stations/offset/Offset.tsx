@@ -15,6 +15,7 @@ import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
 import { ProbeCheck } from "./ProbeCheck";
+import { SecondTip } from "./SecondTip";
 import { OwnDisplay, ShowSign } from "./Shown";
 
 type View = WithHead<Schemas["OffsetView"]>;
@@ -28,6 +29,7 @@ export function Offset() {
   const [again, setAgain] = useState(false);
   const [checking, setChecking] = useState(false);
   const [probing, setProbing] = useState(false);
+  const [second, setSecond] = useState(false);
   const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
@@ -165,6 +167,20 @@ export function Offset() {
             />
           )}
           {probing && <ProbeCheck runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
+          {second && (
+            <SecondTip
+              runId={runId}
+              seq={view.head.seq}
+              keep={keep}
+              busy={busy}
+              insist={acts.refused?.problem.code === "pads_out_of_order"}
+            />
+          )}
+          {!inCheck && (
+            <Button look="quiet" className="self-start text-sm" onClick={() => setSecond(!second)}>
+              {second ? "close the second tip" : "a second tip beside the first"}
+            </Button>
+          )}
           {view.head.machine.probe && !inCheck && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setProbing(!probing)}>
               {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
