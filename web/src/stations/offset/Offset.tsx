@@ -48,10 +48,11 @@ export function Offset() {
   };
   const set = () => keep({ kind: "offset_set", stored_mm: view.wanted.new_mm, sure: false });
   const go = () => navigate(`/runs/${runId}/first_layer`);
-  const inCheck = checking && check !== undefined;
-  const feeling = (!inCheck && view.step === "feel") || (view.step === "done" && again);
+  // Something beside the offset itself is at hand: its own keys, its own answers.
+  const besides = (checking && check !== undefined) || probing || second;
+  const feeling = !besides && (view.step === "feel" || (view.step === "done" && again));
   const keys: Key[] = [];
-  if (inCheck && check.next_above_mm != null) {
+  if (checking && check && check.next_above_mm != null) {
     const above = check.next_above_mm;
     keys.push({
       keys: ["1", "2", "3", "4", "5"],
@@ -65,15 +66,16 @@ export function Offset() {
   }
   if (feeling)
     keys.push({ keys: ["1", "2", "3", "4", "5"], cap: "1–5", does: "feel", run: (k) => feel(Number(k) - 1) });
-  if (view.step === "set") keys.push({ keys: ["Enter"], cap: "Enter", does: "set", run: set });
-  if (view.step === "read_back" && !stores)
+  if (view.step === "set" && !besides) keys.push({ keys: ["Enter"], cap: "Enter", does: "set", run: set });
+  if (view.step === "read_back" && !stores && !besides)
     keys.push({
       keys: ["Enter"],
       cap: "Enter",
       does: "it is in the start code",
       run: () => keep({ kind: "readback", confirmed: true }),
     });
-  if (view.step === "done" && !again) keys.push({ keys: ["Enter"], cap: "Enter", does: "go to First layer", run: go });
+  if (view.step === "done" && !again && !besides)
+    keys.push({ keys: ["Enter"], cap: "Enter", does: "go to First layer", run: go });
   const facts: [string, string][] = [
     ["Convention", view.head.convention.name],
     ["Stored", `${signed(view.stored_mm, 3)} mm`],
@@ -92,7 +94,7 @@ export function Offset() {
       sheet={<Sheet sheet={view.sheet} from={from} title="Z offset" />}
       slip={
         <>
-          {inCheck && (
+          {checking && check && (
             <FeelCheck
               runId={runId}
               seq={view.head.seq}
@@ -125,7 +127,7 @@ export function Offset() {
               {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
             </>
           )}
-          {!inCheck && view.step === "set" && (
+          {!besides && view.step === "set" && (
             <>
               <Eyebrow left="Drag found" right={`±${view.drag_sd_mm.toFixed(3)} mm`} />
               <h2 className="text-3xl leading-tight font-semibold">
@@ -140,10 +142,10 @@ export function Offset() {
               </Button>
             </>
           )}
-          {view.step === "read_back" && view.last_change && (
+          {!besides && view.step === "read_back" && view.last_change && (
             <ReadBack view={view} stores={stores} keep={keep} busy={busy} />
           )}
-          {!inCheck && view.step === "done" && !again && (
+          {!besides && view.step === "done" && !again && (
             <>
               <Eyebrow left="Z offset" right={stores ? "stored and read back" : "in the start code"} />
               <h2 className="font-mono text-4xl font-semibold">{signed(view.stored_mm, 3)} mm</h2>
@@ -154,10 +156,10 @@ export function Offset() {
               <Button onClick={() => setAgain(true)}>Feel it again</Button>
             </>
           )}
-          {!inCheck && (feeling || view.step === "done") && (
+          {!besides && (feeling || view.step === "done") && (
             <OwnNumber runId={view.head.id} view={view} keep={keep} refused={acts.refused?.problem.code} busy={busy} />
           )}
-          {!view.sign.proved && !inCheck && view.step !== "read_back" && (
+          {!view.sign.proved && !besides && view.step !== "read_back" && (
             <ShowSign
               sign={view.sign}
               rule={view.head.convention.rule}
@@ -176,17 +178,17 @@ export function Offset() {
               insist={acts.refused?.problem.code === "pads_out_of_order"}
             />
           )}
-          {!inCheck && (
+          {!checking && !probing && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setSecond(!second)}>
               {second ? "close the second tip" : "a second tip beside the first"}
             </Button>
           )}
-          {view.head.machine.probe && !inCheck && (
+          {view.head.machine.probe && !checking && !second && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setProbing(!probing)}>
               {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
             </Button>
           )}
-          {check && (!check.why_not || inCheck) && (
+          {check && !probing && !second && (!check.why_not || checking) && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>
               {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
             </Button>
