@@ -11,7 +11,17 @@ from ivory_table.core.hold import hold
 from ivory_table.core.manner import shipped
 from ivory_table.core.mesh import Sounding, drift_taken_out
 from ivory_table.core.proof import plan
-from ivory_table.runs.motion import come_down, go, lowest_mm, probe_at, probe_reaches, refuse_place, travel_height_mm
+from ivory_table.runs.motion import (
+    come_down,
+    go,
+    lowest_mm,
+    probe_at,
+    probe_reaches,
+    refuse_low,
+    refuse_low_zones,
+    refuse_place,
+    travel_height_mm,
+)
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Nudged, ProofStarted
 from ivory_table.stations.mesh.entries import MeshBase, MeshPlanned, MeshPoint
@@ -21,6 +31,7 @@ from ivory_table.stations.stored.entries import NudgeMerged
 from tests.conftest import after, setup_for
 
 MANNER = shipped("harbour")
+HERON = setup_for("heron")
 
 
 def fresh(machine: str = "heron") -> RunState:
@@ -257,3 +268,27 @@ def test_the_probe_reaches_only_where_the_tip_stays_near_the_plate() -> None:
         assert probe_reaches(state, x, edge + reach * 0.99 + probe.y_offset_mm)
         assert not probe_reaches(state, x, edge + reach * 1.01 + probe.y_offset_mm)
     assert not probe_reaches(fresh("heron"), 122, 118)
+
+
+def test_a_print_is_refused_where_the_tip_might_meet_the_plate() -> None:
+    """gap - 2 sd below zero at any zone, against the belief asked zone by zone."""
+    state = known(fresh(), 122, 118, 0.1)
+    places = np.array([[122.0, 118.0], [60.0, 60.0]])
+    height, sd = state.belief.height(places)
+    needed = height + 2 * sd
+    refuse_low(state, places, ["centre", "there"], needed + 1e-6, "Tram first.")
+    for k, name in enumerate(("centre", "there")):
+        tip = needed + 1e-6
+        tip[k] -= 0.01
+        with pytest.raises(ValueError, match=f"At {name} the tip would run .* it might scrape. Tram first."):
+            refuse_low(state, places, ["centre", "there"], tip, "Tram first.")
+
+
+def test_a_proof_on_a_plate_nobody_has_felt_is_refused_and_after_the_tram_it_is_not() -> None:
+    laid = plan(HERON.machine, HERON.plate, HERON.filament, 5)
+    with pytest.raises(ValueError, match="it might scrape"):
+        refuse_low_zones(RunState.start(HERON), laid)
+    state = RunState.start(HERON)
+    for zone in laid.zones:
+        state = known(state, zone.x_mm, zone.y_mm, 0.05)
+    refuse_low_zones(state, laid)

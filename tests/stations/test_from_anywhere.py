@@ -250,3 +250,21 @@ def test_a_second_tip_is_brought_to_its_height(desk: Desk) -> None:
     assert view.sd_mm is not None
     assert view.sd_mm < 0.015
     assert len(view.fresh) == sum(top <= z + 0.001 for top in pads.tops_mm)
+
+
+def told(from_mm: float, to_mm: float, lowest_mm: float) -> list[tuple[float, int, bool]]:
+    return [(p.mm, p.times, p.up) for p in presses(from_mm, to_mm, STEPS, lowest_mm)]
+
+
+def test_presses_are_few_and_large_ones_stop_in_time() -> None:
+    assert told(3.0, 0.0, -5.0) == [(1.0, 3, False)]
+    # One of 0.1 too many would stand at -0.6, which is just allowed; of 1 it would not.
+    assert told(0.0, -0.5, -0.6) == [(0.1, 5, False)]
+    assert told(0.0, -0.5, -0.55) == [(0.1, 4, False), (0.02, 5, False)]
+    assert told(0.0, -0.5, -0.5) == [(0.1, 4, False), (0.02, 5, False)]
+    # Upwards: past it by the smallest step that reaches over it, then down.
+    assert told(0.0, 0.9, 0.0) == [(1.0, 1, True), (0.1, 1, False)]
+    assert told(0.0, 0.06, -5.0) == [(0.1, 1, True), (0.02, 2, False)]
+    assert told(0.0, 1.0, -9.0) == [(1.0, 2, True), (1.0, 1, False)]
+    assert told(0.0, 2.5, -9.0) == [(1.0, 3, True), (0.1, 5, False)]
+    assert told(0.0, 0.0, -9.0) == [(0.02, 1, True), (0.02, 1, False)]
