@@ -16,13 +16,13 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, prepare, sign_off, tram
-from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import Judged, Nudged, ProofStarted, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.mesh.paste import MeshPaste
 from ivory_table.stations.offset.entries import FeelKept
 from ivory_table.stations.prepare.entries import CheckDone, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
-from ivory_table.stations.stored.entries import OffsetSet, Readback
+from ivory_table.stations.stored.entries import NudgeMerged, OffsetSet, Readback
 from ivory_table.stations.tram.entries import BackedOff, BeamTurned, Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.standing import against_sense
 from ivory_table.stations.tram.state import Tram
@@ -489,3 +489,30 @@ def test_a_machine_saved_by_hand_keeps_what_its_runs_teach_apart(desk: Desk) -> 
     desk.workshop.keep_machine(desk.workshop.machine("heron").model_copy(update={"stored_mm": 1.5}))
     keep(desk, "tram", SenseTried(screw="front left", felt="tighter"))
     assert desk.workshop.machine("heron").stored_mm == 1.5
+
+
+def test_a_change_of_height_made_by_hand_while_it_printed_is_merged_or_put_back(desk: Desk) -> None:
+    start(desk, "heron")
+    practise(desk, "tram")
+    practise(desk, "offset")
+    run = practise(desk, "first_layer", times=1)
+    desk.settled()
+    before = desk.hands(run).body.truth.shift
+    run = keep(desk, "first_layer", Nudged(away_mm=-0.05, from_zone=2))
+    desk.settled()
+    assert desk.hands(run).body.truth.shift == pytest.approx(before - 0.05)
+    live = first_layer.view.view(run).live
+    assert live is not None
+    assert live.words == "0.05 mm closer"
+    # Stop position: larger is closer.
+    assert live.merge.new_mm == pytest.approx(run.state.stored_mm + 0.05)
+    gap = run.state.belief.shift_mm
+    run = keep(desk, "first_layer", NudgeMerged(stored_mm=live.merge.new_mm))
+    desk.settled()
+    assert desk.hands(run).body.truth.shift == pytest.approx(before - 0.05)
+    assert run.state.belief.shift_mm == pytest.approx(gap)
+    assert run.state.readback_due
+    assert first_layer.view.view(run).live is None
+    run = keep(desk, "first_layer", Nudged(away_mm=0.03))
+    run = keep(desk, "first_layer", Nudged(away_mm=-0.03))
+    assert first_layer.view.view(run).live is None

@@ -1846,6 +1846,7 @@ export interface components {
             /** Kept At */
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
+            live: components["schemas"]["LiveChange"] | null;
             /** Minutes */
             minutes: number;
             /** Next Zone */
@@ -2454,6 +2455,17 @@ export interface components {
             /** Speed Percent */
             speed_percent: number;
             status: components["schemas"]["LineStatus"];
+        };
+        /**
+         * LiveChange
+         * @description A change of height made while it printed, and not stored: what storing it would be.
+         */
+        LiveChange: {
+            /** Away Mm */
+            away_mm: number;
+            merge: components["schemas"]["StoredChange"];
+            /** Words */
+            words: string;
         };
         /**
          * Machine

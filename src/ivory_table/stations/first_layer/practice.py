@@ -6,7 +6,7 @@ from ivory_table.desk.desk import Desk
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import Judged, Nudged, ProofStarted, ZoneCleaned
 
 
 def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:
@@ -22,6 +22,11 @@ def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | 
         raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
     look = desk.hands(run).print_zone(proof.plan, zone)
     return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy)
+
+
+@by_hand.register
+def _nudged(what: Nudged, hands: Hands, before: OpenRun) -> None:
+    hands.move_nozzle(what.away_mm)
 
 
 @by_hand.register

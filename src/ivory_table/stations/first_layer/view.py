@@ -7,6 +7,7 @@ from scipy.special import ndtr
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE
 from ivory_table.core.judge import Part, parts
+from ivory_table.core.offset import StoredChange, convention, direction_words, stored_after
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.core.value import Value
 from ivory_table.runs.proof import ProofRun
@@ -37,6 +38,14 @@ class ZoneView(Value):
     swatch: Swatch
 
 
+class LiveChange(Value):
+    """A change of height made while it printed, and not stored: what storing it would be."""
+
+    away_mm: float
+    words: str
+    merge: StoredChange
+
+
 class FirstLayerView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
@@ -55,6 +64,7 @@ class FirstLayerView(StationView):
     target_swatch: Swatch
     parts: tuple[Part, ...]
     steps: tuple[NextStep, ...]
+    live: LiveChange | None
 
 
 def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
@@ -119,7 +129,17 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         target_swatch=swatch(bead, target, light),
         parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
         steps=steps,
+        live=_live(run),
     )
+
+
+def _live(run: OpenRun) -> LiveChange | None:
+    state = run.state
+    if abs(state.nudged_mm) < 5e-4:
+        return None
+    how = convention(state.convention_id, run.manner)
+    merge = stored_after(state.stored_mm, state.nudged_mm, how, run.setup.machine.z_step_mm)
+    return LiveChange(away_mm=state.nudged_mm, words=direction_words(state.nudged_mm), merge=merge)
 
 
 def _zone(

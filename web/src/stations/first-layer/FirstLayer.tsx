@@ -14,6 +14,7 @@ import { Section, type Side, Swatch } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { Judge, Verdicts } from "./Judge";
+import { LiveChange } from "./LiveChange";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -166,6 +167,7 @@ export function FirstLayer() {
               soFar={view.step === "judge"}
             />
           )}
+          <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
         </>
       }
