@@ -13,6 +13,6 @@ def _point(what: MeshPoint, run: OpenRun, source: Source) -> None:
     if Mesh.of(run.state).plan is None and run.state.mesh is not None:
         raise Refused(
             "needs_neighbour",
-            "The kept mesh has a zero of its own day. Measure this point and a neighbour in the same go, and give both.",
+            "The kept mesh counts from the zero of the day it was taken. Measure this point and a neighbour in the same go, and give both.",
             "height_mm",
         )
