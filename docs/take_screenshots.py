@@ -7,6 +7,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import httpx
@@ -112,7 +113,13 @@ def main() -> None:
             walk.keep("prepare", kind="check_done", check=check, outcome="done")
         for caution in ("hot", "solvent", "lift", "descent", "below_zero", "first_loop", "mains"):
             walk.keep("prepare", kind="caution_seen", caution=caution)
-        walk.keep("prepare", kind="heated", bed_c=57, nozzle_c=150, held_since="2026-01-01T08:00:00Z")
+        walk.keep(
+            "prepare",
+            kind="heated",
+            bed_c=57,
+            nozzle_c=150,
+            held_since=(datetime.now(UTC) - timedelta(minutes=7)).isoformat(),
+        )
         shoot(browser, f"{at}/prepare", "prepare")
         walk.practise("tram", 3)
         shoot(browser, f"{at}/tram", "tram-count")

@@ -91,7 +91,18 @@ export function Hatches() {
   );
 }
 
-export function FieldLayer({ field, frame, clip }: { field: Field; frame: Frame; clip: string }) {
+export function FieldLayer({
+  field,
+  frame,
+  clip,
+  taken,
+}: {
+  field: Field;
+  frame: Frame;
+  clip: string;
+  /** Places in mm that carry a number of their own: no level line is labelled there. */
+  taken: readonly (readonly [number, number])[];
+}) {
   const drawn = useMemo(() => {
     const lead = leads(field);
     const all = field.mean_mm.flat();
@@ -103,10 +114,10 @@ export function FieldLayer({ field, frame, clip }: { field: Field; frame: Frame;
       classes: CLASSES.map((c) => ({ ...c, d: closed(rings(lead[c.name], 0, frame)) })),
       levels: levels.map((level) => {
         const found = rings(field.mean_mm, level, frame);
-        return { level, d: closed(found), label: labelAt(found, frame, field) };
+        return { level, d: closed(found), label: labelAt(found, frame, field, taken) };
       }),
     };
-  }, [field, frame]);
+  }, [field, frame, taken]);
   const unknown = drawn.classes[drawn.classes.length - 1];
   return (
     <g clipPath={`url(#${clip})`}>
@@ -138,11 +149,23 @@ export function FieldLayer({ field, frame, clip }: { field: Field; frame: Frame;
 }
 
 /** Where a level line's value has room: on its longest ring, nearest to the plan's middle line and away from the rim. */
-function labelAt(found: Ring[], frame: Frame, field: Field): [number, number] | null {
+function labelAt(
+  found: Ring[],
+  frame: Frame,
+  field: Field,
+  taken: readonly (readonly [number, number])[],
+): [number, number] | null {
   const { x, y, w, h } = frame.plan;
+  const free = (px: number, py: number) =>
+    taken.every(([mmX, mmY]) => Math.abs(frame.px(mmX) - px) > 48 || Math.abs(frame.py(mmY) - py) > 40);
   const inside = (found.sort((a, b) => b.length - a.length)[0] ?? []).filter(
     ([px, py]) =>
-      px > x + 24 && px < x + w - 24 && py > y + 14 && py < y + h - 14 && told(field, (px - x) / w, 1 - (py - y) / h),
+      px > x + 24 &&
+      px < x + w - 24 &&
+      py > y + 14 &&
+      py < y + h - 14 &&
+      free(px, py) &&
+      told(field, (px - x) / w, 1 - (py - y) / h),
   );
   if (inside.length < 8) return null;
   const middle = y + h * 0.42;

@@ -16,6 +16,8 @@ interface Props {
   title: string;
   /** More on the plan: zones, for one. */
   children?: (frame: Frame) => ReactNode;
+  /** Places in mm where that more writes numbers. */
+  writes?: readonly (readonly [number, number])[];
   /** More below the drawing. */
   below?: ReactNode;
 }
@@ -23,8 +25,14 @@ interface Props {
 /** A place on an axis, with a true minus. */
 const axis = (mm: number) => String(mm).replace("-", "−");
 
-export function Sheet({ sheet, from, title, children, below }: Props) {
+const NOTHING: readonly (readonly [number, number])[] = [];
+
+export function Sheet({ sheet, from, title, children, writes = NOTHING, below }: Props) {
   const frame = useMemo(() => frameOf(sheet.bounds_mm), [sheet.bounds_mm]);
+  const taken = useMemo(
+    () => [...[...sheet.spots, ...sheet.knobs].map((s) => [s.x_mm, s.y_mm] as const), ...writes],
+    [sheet.spots, sheet.knobs, writes],
+  );
   const [hover, setHover] = useState<{ x?: number; y?: number } | null>(null);
   const narrow = useNarrow();
   // On a phone the plan alone, and small; a tap shows the whole drawing.
@@ -71,7 +79,7 @@ export function Sheet({ sheet, from, title, children, below }: Props) {
             <rect {...box(plan)} rx={8} />
           )}
         </clipPath>
-        {sheet.field && <FieldLayer field={sheet.field} frame={frame} clip="plate" />}
+        {sheet.field && <FieldLayer field={sheet.field} frame={frame} clip="plate" taken={taken} />}
         {round ? (
           <ellipse
             cx={plan.x + plan.w / 2}

@@ -1,6 +1,6 @@
 /** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
 
-import { useEffect, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import type { WithHead } from "../../api/run";
@@ -37,6 +37,8 @@ export function FirstLayer() {
     setChosen(null);
     setCaliper("");
   }, [next, proofs, view?.step]);
+  const laid = view?.plan.zones;
+  const places = useMemo(() => (laid ?? []).map((z) => [z.x_mm, z.y_mm] as const), [laid]);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
   const at = chosen ?? next ?? 0;
@@ -112,6 +114,7 @@ export function FirstLayer() {
           sheet={view.sheet}
           from={from}
           title={`Proof ${view.proof_number}`}
+          writes={places}
           below={
             zone && (
               <>
