@@ -95,6 +95,12 @@ def ready(page: Page) -> None:
     expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
 
 
+def press(page: Page, key: str) -> None:
+    """A key once the step at hand can be answered: while an answer is being kept, another is passed over."""
+    ready(page)
+    page.keyboard.press(key)
+
+
 def at_station(page: Page, station: str) -> None:
     """Wait until a station's own page stands there, and its step can be answered."""
     expect(page.get_by_role("region", name="What to do now")).to_have_attribute("data-station", station)

@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .conftest import at_station, keeping, serious, start_run
+from .conftest import at_station, keeping, press, serious, start_run
 
 
 def test_the_sign_is_shown_and_a_display_explained(desk_page: Page, address: str) -> None:
@@ -67,7 +67,7 @@ def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Pa
     at_station(page, "first_layer")
     turn = page.get_by_role("button", name="turn it over")
     expect(turn).to_be_visible()
-    page.keyboard.press("u")
+    press(page, "u")
     expect(page.get_by_role("button", name="turn it back")).to_be_visible()
     # All seven answers can be reached without scrolling, and nothing reaches past the edge.
     for word in ("loose", "barely held", "parted", "sound", "ridged", "squeezed", "starved"):

@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from .conftest import serious, start_run
+from .conftest import press, serious, start_run
 from .test_slice import answer_until
 
 
@@ -151,8 +151,8 @@ def test_tram_offers_a_shim_plan_and_a_walk_and_keeps_another_turn(desk_page: Pa
     page.goto(f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
-    page.keyboard.press("4")
-    page.keyboard.press("Enter")
+    press(page, "4")
+    press(page, "Enter")
     page.get_by_role("button", name="I turned it otherwise").click()
     page.get_by_label("Marks turned").fill("1.3")
     page.get_by_role("button", name="Keep what I turned").click()

@@ -12,7 +12,7 @@ from ivory_table.stations.tram.entries import Counted
 from ivory_table.stations.turned import Turned
 from tests.conftest import entry, setup_for
 
-from .conftest import at_station, keeping, serious, start_run
+from .conftest import at_station, keeping, press, serious, start_run
 
 
 def answer_until(page: Page, done: str, most: int = 40) -> None:
@@ -44,20 +44,20 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Tip clean")).to_be_visible()
 
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("heading", name="Plate clean")).to_be_visible()
     expect(page.get_by_role("button", name="skip it")).to_be_enabled()  # the answer before is kept
-    page.keyboard.press("s")
+    press(page, "s")
     expect(page.get_by_text("skipped")).to_be_visible()
     for k in range(4):
         expect(page.get_by_role("region").get_by_text(f"{2 + k} of 6", exact=True)).to_be_visible()
-        page.keyboard.press("Enter")
+        press(page, "Enter")
     expect(page.get_by_role("heading", name="Checks are through")).to_be_visible()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
 
     # Tram: which way, then counts typed by hand, then the practice plate for the rest.
     expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
-    page.keyboard.press("1")
+    press(page, "1")
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
     page.keyboard.type("12")
     page.keyboard.press("ArrowLeft")
@@ -69,49 +69,49 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     page.keyboard.press("Backspace")  # takes back the sense, not the typed count
     expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
     answer_until(page, "The plate is parallel")
-    page.keyboard.press("Enter")
+    press(page, "Enter")
 
     expect(page.get_by_role("heading", name="Measure a grid")).to_be_visible()
     page.keyboard.press("]")
     expect(page.get_by_role("heading", name="Lift, then come down to")).to_be_visible()
-    page.keyboard.press("1")
+    press(page, "1")
     expect(page.get_by_role("list", name="Moves so far")).to_contain_text("free")
     page.keyboard.press("Backspace")
     answer_until(page, r"Bring it|right as stored")
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("heading", name="Send the lines")).to_be_visible()
     value = page.locator("pre").inner_text().split(" Z")[1].split()[0]
     page.keyboard.type(value)
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
 
     expect(page.get_by_role("heading", name="Print the proof")).to_be_visible()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     for zone in ("front left", "front right", "centre", "rear left", "rear right"):
         expect(page.get_by_text(f"Proof 1 · {zone}")).to_be_visible()
-        page.keyboard.press("3")
+        press(page, "3")
     expect(page.get_by_role("heading", name="All zones judged")).to_be_visible()
     expect(page.get_by_text(re.compile(r"Bring the nozzle 0\.\d\d mm closer"))).to_be_visible()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("heading", name="Print the proof again")).to_be_visible()
 
     page.keyboard.press("]")
     expect(page.get_by_text("Z offset readback")).to_be_visible()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("alert")).to_contain_text("not read back")
     page.keyboard.press("[")
     page.get_by_role("heading", name="Print the proof again").wait_for()
     page.keyboard.press("[")
     value = page.locator("pre").inner_text().split(" Z")[1].split()[0]
     page.get_by_label("Reported").fill(value)
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
     page.keyboard.press("]")
     page.get_by_role("heading", name="Print the proof again").wait_for()
     page.keyboard.press("]")
     page.get_by_role("heading", name="What was found").wait_for()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("heading", name="Signed off")).to_be_visible()
 
 
@@ -183,7 +183,7 @@ def test_bittern_has_no_knobs_and_writes_its_line_into_the_start_code(desk_page:
     answer_until(page, r"Bring it|right as stored", 30)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Write this line into the job's start code")).to_be_visible()
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_text("in the start code").first).to_be_visible()
 
 
@@ -203,7 +203,7 @@ def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: 
     other.goto(f"{run}/tram")
     counted(other).wait_for()
     if other.get_by_role("heading", name="further").is_visible():
-        other.keyboard.press("Enter")
+        press(other, "Enter")
     expect(other.get_by_text("stop 2")).to_be_visible()
     # The first tab learns of it by itself, and nothing of it is lost.
     expect(page.get_by_text("stop 2")).to_be_visible(timeout=60_000)
@@ -376,7 +376,7 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
             continue
         marks = int(re.findall(r"(\d+)/16", proving.inner_text())[0])
         down = page.get_by_text(re.compile("^counter-clockwise")).count() > 0
-        page.keyboard.press("Enter")
+        press(page, "Enter")
         proving.wait_for(state="hidden")
         moved = 0.04 * marks * (-1 if down else 1)
         page.get_by_label("Reading").fill(f"{float(value.replace(',', '.').replace('−', '-')) + moved:.3f}")
@@ -398,15 +398,15 @@ def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> N
     run = start_run(page, "Heron")
     page.goto(f"{run}/offset")
     answer_until(page, r"Bring it|right as stored", 30)
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     page.get_by_role("heading", name="Send the lines").wait_for()
     value = page.locator("pre").inner_text().split(" Z")[1].split()[0]
     page.get_by_label("Reported").fill("-" + value)
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("alert")).to_contain_text("not stored as meant")
     expect(page.get_by_label("Reported")).to_have_value("-" + value)
     page.get_by_label("Reported").fill(value)
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     page.get_by_label("Or a number of your own").fill("2")
     page.get_by_role("button", name="Set", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("into the plate")
@@ -488,7 +488,7 @@ def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, 
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("heading", name="Turn until it drags").wait_for()
     page.keyboard.press("7")
-    page.keyboard.press("Enter")
+    press(page, "Enter")
     expect(page.get_by_role("alert")).to_contain_text("still here")
     expect(page.get_by_test_id("count")).to_contain_text("7")
     page.unroute(lose)
