@@ -9,7 +9,7 @@ import pytest
 
 from ivory_table.trial.figures import missed
 from ivory_table.trial.harm import SCENARIO as HARM
-from ivory_table.trial.harm import contact_figures, tram_figures
+from ivory_table.trial.harm import contact_figures, harm, tram_figures
 from ivory_table.trial.offset import SCENARIO as OFFSET
 from ivory_table.trial.offset import machine_figures
 from ivory_table.trial.run import SCENARIO, trial
@@ -90,3 +90,11 @@ def test_from_anywhere_no_slip_of_a_hand_drives_the_tip_into_the_plate() -> None
     assert sum(found["moves_far_eye"]) < sum(found["fixed_steps"])
     worse = {"figures": {"pressed": {"mean": 0.5, "two_se": 0.1, "bar": 0.01}}}
     assert missed(worse, OFFSET) == ["pressed"]
+
+
+@pytest.mark.slow
+def test_the_report_of_harm_has_every_figure() -> None:
+    report = harm(2, 7)
+    assert set(HARM["bars"]) <= set(report["figures"])
+    assert report["figures"]["slack_new_stops"]["bar"] is None
+    assert report["figures"]["counting_stops"]["bar"] == 9.4

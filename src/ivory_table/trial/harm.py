@@ -286,7 +286,7 @@ def harm(machines: int, seed: int, workers: int = 1) -> dict[str, Any]:
         figures[name] = {
             "mean": slack[policy]["mean"],
             "two_se": slack[policy]["two_se"],
-            "bar": SCENARIO["bars"][name][0],
+            "bar": SCENARIO["bars"].get(name, [None])[0],
         }
     return {
         "scenario": SCENARIO_FILE,

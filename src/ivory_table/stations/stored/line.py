@@ -24,7 +24,9 @@ def send_offset(work: Work, stored_mm: float) -> None:
 def read_back(work: Work) -> None:
     how = convention(work.now.state.convention_id, work.session.manner)
     if not how.read:
-        raise Cancelled("This machine stores nothing: the value is in the job's start code, and you say yourself that it is there.")
+        raise Cancelled(
+            "This machine stores nothing: the value is in the job's start code, and you say yourself that it is there."
+        )
     found = work.session.ask(how.read, "stored")
     if found is None:
         raise Failed(f"The machine did not say what it stored. Ask it yourself: {how.read}.")
