@@ -116,3 +116,16 @@ def test_a_second_tip_by_mouse(desk_page: Page) -> None:
     with keeping(page):
         page.get_by_role("button", name=re.compile("It is so|It touched 4")).click()
     expect(page.get_by_text(re.compile(r"right with \d+ %"))).to_be_visible()
+
+
+def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -> None:
+    """The button that was pressed is gone: whoever goes by Tab or by a reader must not begin again at the top."""
+    page = desk_page
+    run = start_run(page, "Heron")
+    for station, name in (("prepare", "Checked"), ("tram", "tighter"), ("offset", "free")):
+        page.goto(f"{run}/{station}")
+        at_station(page, station)
+        with keeping(page):
+            page.get_by_role("button", name=re.compile(name)).first.focus()
+            page.keyboard.press("Enter")
+        expect(page.get_by_role("region", name="What to do now").get_by_role("heading").first).to_be_focused()

@@ -10,6 +10,7 @@ import { plasticOf } from "../sheet/Swatch";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
+import { useFocusKept } from "./focus";
 import { type Key, useKeys, useShownKeys } from "./keys";
 import { useEars, useSound } from "./sound";
 import { useTheme } from "./theme";
@@ -67,6 +68,7 @@ export function Shell({
   const line = useLine(head.machine, head.id, station, head.seq, status);
   const navigate = useNavigate();
   const slipAt = useRef<HTMLElement>(null);
+  useFocusKept(slipAt, head.seq, acts.busy);
   useEars(head.seq, acts.wrong !== null, status?.state === "waiting", slipAt);
   const practise = head.machine.practice && canPractise && !head.signed_off;
   const takeBack = () => {
