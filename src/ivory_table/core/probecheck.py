@@ -12,6 +12,7 @@ from scipy.stats import chi2, t
 from .defaults import PROBE
 from .tram import tolerance_mm
 from .value import Value
+from .words import way_words
 
 
 class Touch(Value):
@@ -116,7 +117,7 @@ def sensor_turn(margin_mm: float, pitch_mm: float, *, clockwise_raises: bool) ->
     off = margin_mm - PROBE.margin_mm
     right = abs(off) <= PROBE.margin_within_mm
     turns = 0.0 if right else off / pitch_mm * (1 if clockwise_raises else -1)
-    way = "clockwise" if turns > 0 else "counter-clockwise"
+    way = way_words(turns, "above")
     if right:
         words = f"It triggers with the tip {margin_mm:.2f} mm above the plate: right."
     elif margin_mm <= 0:

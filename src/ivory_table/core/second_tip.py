@@ -14,6 +14,7 @@ from scipy.special import ndtr
 from .defaults import SECOND
 from .tram import hand_error_mm
 from .value import Array, Value
+from .words import way_words
 
 _STEP_MM, _REACH_MM = 0.002, 3.0
 
@@ -123,7 +124,7 @@ class SecondTip:
         # A turn is worth making once it would leave it likelier right than wrong, or it is far off.
         turns = (self.wanted_mm - mean) / (self.pitch_mm * self.sense)
         if abs(self.wanted_mm - mean) > max(SECOND.turn_over_sd * sd, SECOND.least_turn_mm):
-            way = "clockwise" if turns > 0 else "counter-clockwise"
+            way = way_words(turns, "above")
             does = "raise" if self.wanted_mm > mean else "lower"
             return Next(
                 step="turn",

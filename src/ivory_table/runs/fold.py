@@ -44,13 +44,11 @@ def _resumed(what: Resumed, run: RunState, entry: Entry) -> RunState:
         TRAM.form_prior_sd_mm if plate else 0.0,
     )
     return replace(
-        run,
+        run.with_changes(what.changes),
         belief=belief,
         slices={kind: one.after_pause() for kind, one in run.slices.items()},
         checks={k: v for k, v in run.checks.items() if k not in ("homed", "tip_clean", "plate_clean")},
         heated=None,
-        changes=tuple(dict.fromkeys((*run.changes, *what.changes))),
-        sign_proved=run.sign_proved and "firmware" not in what.changes,
         mesh=None if plate else run.mesh,
         mesh_on=False if plate else run.mesh_on,
     )

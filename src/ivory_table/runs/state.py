@@ -152,7 +152,7 @@ class RunState:
             moved_mm=(0.0,) * len(setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
             convention_id=setup.machine.convention,
-            sign_proved=setup.machine.sign_proved and "firmware" not in setup.changes,
+            sign_proved=setup.machine.sign_proved,
         )
         return state._with_mesh_found()
 
@@ -172,6 +172,11 @@ class RunState:
         for row, value in zip(rows, values, strict=True):
             belief = belief.read(row, float(value), sd)
         return replace(self, belief=belief, mesh=mesh, mesh_on=self.setup.mesh_on)
+
+    def with_changes(self, told: tuple[str, ...]) -> "RunState":
+        """The state once a person told of changes. Whoever wrote the firmware anew may have turned a sign round."""
+        changes = tuple(dict.fromkeys((*self.changes, *told)))
+        return replace(self, changes=changes, sign_proved=self.sign_proved and "firmware" not in told)
 
     def put(self, slice_: Slice, **more: Any) -> "RunState":
         """The state with another slice of one station, and other fields."""

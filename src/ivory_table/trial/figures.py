@@ -5,14 +5,18 @@ from typing import Any
 import numpy as np
 
 
+def bar_of(name: str, scenario: dict[str, Any]) -> float | None:
+    """What is wanted of a figure; None where nothing is."""
+    return scenario["bars"][name][0] if name in scenario["bars"] else None
+
+
 def figure(name: str, values: list[float], scenario: dict[str, Any]) -> dict[str, float | None]:
     """The mean of some values, two standard errors of it, and its bar; None where it has none."""
     v = np.array(values)
-    bars = scenario["bars"]
     return {
         "mean": round(float(v.mean()), 4),
         "two_se": round(float(2 * v.std() / len(v) ** 0.5), 4),
-        "bar": bars[name][0] if name in bars else None,
+        "bar": bar_of(name, scenario),
     }
 
 

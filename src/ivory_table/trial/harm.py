@@ -34,7 +34,7 @@ from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.workshop import Workshop
 
-from .figures import figure
+from .figures import bar_of, figure
 from .run import Trial
 from .tram import ELASTIC, table
 
@@ -286,7 +286,7 @@ def harm(machines: int, seed: int, workers: int = 1) -> dict[str, Any]:
         figures[name] = {
             "mean": slack[policy]["mean"],
             "two_se": slack[policy]["two_se"],
-            "bar": SCENARIO["bars"].get(name, [None])[0],
+            "bar": bar_of(name, SCENARIO),
         }
     return {
         "scenario": SCENARIO_FILE,

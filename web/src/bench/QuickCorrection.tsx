@@ -2,13 +2,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
-import { Button, Choice, Field, Wrong } from "../ui/controls";
+import { Button, Field, type Way, WayChoice, Wrong } from "../ui/controls";
 import { signed, typedNumber } from "../ui/words";
 
 export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]; rule: string }) {
   const cache = useQueryClient();
   const [text, setText] = useState("0.02");
-  const [way, setWay] = useState<"closer" | "further">("closer");
+  const [way, setWay] = useState<Way>("closer");
   const [reported, setReported] = useState("");
   const size = typedNumber(text);
   const usable = size !== null && size > 0 && size <= 1;
@@ -58,15 +58,7 @@ export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]
             onChange={(e) => setText(e.target.value)}
             wrong={usable ? null : "Give up to 1 mm, such as 0.02."}
           />
-          <Choice
-            label="Which way"
-            value={way}
-            onChange={setWay}
-            options={[
-              { value: "closer", text: "closer" },
-              { value: "further", text: "further" },
-            ]}
-          />
+          <WayChoice value={way} onChange={setWay} />
         </div>
         {usable && look.data && (
           <>

@@ -96,6 +96,12 @@ export function Tick({ label, on, onChange }: { label: string; on: boolean; onCh
   );
 }
 
+const numbersIn = (text: string) =>
+  text
+    .split(/[;\s]+/)
+    .filter(Boolean)
+    .map(typedNumber);
+
 /** A few numbers on one line, or none. */
 export function NumbersField({
   label,
@@ -111,10 +117,7 @@ export function NumbersField({
   className?: string;
 }) {
   const [text, setText] = useState(value.join("; "));
-  const typed = text
-    .split(/[;\s]+/)
-    .filter(Boolean)
-    .map(typedNumber);
+  const typed = numbersIn(text);
   const wrong = typed.some((mm) => mm === null || mm < 0.001 || mm > 50) || typed.length > 8;
   return (
     <Field
@@ -125,10 +128,7 @@ export function NumbersField({
       placeholder="none: heights are typed or sent"
       onChange={(e) => {
         setText(e.target.value);
-        const next = e.target.value
-          .split(/[;\s]+/)
-          .filter(Boolean)
-          .map(typedNumber);
+        const next = numbersIn(e.target.value);
         if (!next.some((mm) => mm === null)) onChange(next as number[]);
       }}
       wrong={wrong ? "Give up to eight steps in mm with spaces between, such as 1 0.1 0.02." : null}

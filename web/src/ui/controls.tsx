@@ -181,3 +181,20 @@ export function FileField({
     </div>
   );
 }
+
+export type Way = "closer" | "further";
+
+/** Which way the tip goes. */
+export function WayChoice({ value, onChange }: { value: Way; onChange: (way: Way) => void }) {
+  return (
+    <Choice
+      label="Which way"
+      value={value}
+      onChange={onChange}
+      options={[
+        { value: "closer", text: "closer" },
+        { value: "further", text: "further" },
+      ]}
+    />
+  );
+}

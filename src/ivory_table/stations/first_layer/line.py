@@ -3,7 +3,7 @@
 from typing import Any
 
 from ivory_table.core.defaults import PROOF
-from ivory_table.core.offset import StoredChange, convention, direction_words, stored_after
+from ivory_table.core.offset import StoredChange, convention, direction_words
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.link.session import Cancelled, Session
 from ivory_table.program.laying import WARM, seconds_by_line
@@ -17,6 +17,7 @@ from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.stored.entries import NudgeMerged
 from ivory_table.stations.stored.line import read_back, send_offset
+from ivory_table.stations.stored.wanted import with_nudges_stored
 from ivory_table.stations.work import Work, cool
 
 #: The job that follows a proof.
@@ -108,7 +109,7 @@ def settle_nudges(work: Work) -> None:
     session, run = work.session, work.now
     away = run.state.nudged_mm
     how = convention(run.state.convention_id, session.manner)
-    merged = stored_after(run.state.stored_mm, away, how, run.setup.machine.z_step_mm)
+    merged = with_nudges_stored(run.state, session.manner)
     said = session.question(
         f"It was nudged {direction_words(away)} and that is not stored. Merge it (stored {run.state.stored_mm:.3f} becomes "
         f"{merged.new_mm:.3f}), or put it back?",

@@ -7,7 +7,7 @@ from scipy.special import ndtr
 from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE
 from ivory_table.core.judge import Part, parts
-from ivory_table.core.offset import StoredChange, convention, direction_words, stored_after
+from ivory_table.core.offset import StoredChange, direction_words
 from ivory_table.core.proof import ProofPlan, ZoneCount, plan
 from ivory_table.core.value import Value
 from ivory_table.runs.proof import ProofRun
@@ -17,6 +17,7 @@ from ivory_table.stations.first_layer.files import program_for
 from ivory_table.stations.first_layer.step import NextStep, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
+from ivory_table.stations.stored.wanted import with_nudges_stored
 
 
 class ZoneView(Value):
@@ -137,8 +138,7 @@ def _live(run: OpenRun) -> LiveChange | None:
     state = run.state
     if abs(state.nudged_mm) < 5e-4:
         return None
-    how = convention(state.convention_id, run.manner)
-    merge = stored_after(state.stored_mm, state.nudged_mm, how, run.setup.machine.z_step_mm)
+    merge = with_nudges_stored(state, run.manner)
     return LiveChange(away_mm=state.nudged_mm, words=direction_words(state.nudged_mm), merge=merge)
 
 

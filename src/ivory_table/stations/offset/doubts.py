@@ -14,8 +14,6 @@ from ivory_table.stations.offset.state import Offset
 def _felt(what: Felt, run: OpenRun, source: Source) -> None:
     if source == "hand" and not what.sure:
         refuse_contradiction(what, run, "feel")
-
-    if source == "hand" and not what.sure:
         _refuse_mixed_up(what, run)
 
 
@@ -25,9 +23,7 @@ def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
     approach = state.approach_at(what.x_mm, what.y_mm)
     if len(sizes) < 2 or approach.likely(what.z_mm, what.feel) > OFFSET.mixed_up_p:
         return
-    moves = Offset.of(state).moves
-    from_mm = moves[-1].z_mm if moves else 0.0
-    for press in presses(from_mm, what.z_mm, sizes, approach.lowest_mm):
+    for press in presses(Offset.of(state).stands_mm, what.z_mm, sizes, approach.lowest_mm):
         for other in sizes:
             off = (1 if press.up else -1) * press.times * (other - press.mm)
             if off and approach.likely(what.z_mm + off, what.feel) > OFFSET.mixed_up_instead_p:

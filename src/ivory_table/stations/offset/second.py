@@ -1,6 +1,6 @@
 """A second tip beside the first: gauged, then passed over graded pads, turned until it hangs where it should."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from ivory_table.core.second_tip import Next, Pads, SecondTip
 from ivory_table.core.value import Value
@@ -110,7 +110,7 @@ def _second_passed(what: SecondPassed, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _second_turned(what: SecondTurned, run: RunState, entry: Entry) -> RunState:
-    return run.put(replace(Second.of(run), tip=_begun(run).turned(what.turns)))
+    return run.put(Second(_begun(run).turned(what.turns)))
 
 
 @doubt.register

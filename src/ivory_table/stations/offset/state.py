@@ -36,6 +36,11 @@ class Offset(Slice):
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
+    @property
+    def stands_mm(self) -> float:
+        """The last height that was told of: felt, else the lowest one looked at; 0 as it homes."""
+        return self.moves[-1].z_mm if self.moves else min((look.z_mm for look in self.looks), default=0.0)
+
     @classmethod
     def of(cls, run: RunState) -> "Offset":
         """What was felt since the value was last stored: before that, the tip hung elsewhere."""

@@ -76,11 +76,8 @@ def _presses(run: OpenRun, next_z: float | None) -> tuple[Press, ...]:
     sizes = run.setup.machine.z_presses_mm
     if next_z is None or not sizes:
         return ()
-    offset, place = Offset.of(run.state), run.setup.plate.centre
-    # The last height that was told of: felt, or the lowest one looked at before that.
-    looked = min((look.z_mm for look in offset.looks), default=0.0)
-    at = offset.moves[-1].z_mm if offset.moves else looked
-    return presses(at, next_z, sizes, run.state.approach_at(*place).lowest_mm)
+    at, lowest = Offset.of(run.state).stands_mm, run.state.approach_at(*run.setup.plate.centre).lowest_mm
+    return presses(at, next_z, sizes, lowest)
 
 
 def sign_try(run: OpenRun) -> SignTry:

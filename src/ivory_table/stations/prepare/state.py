@@ -27,12 +27,9 @@ def _school_chosen(what: SchoolChosen, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _change_told(what: ChangeTold, run: RunState, entry: Entry) -> RunState:
-    told = tuple(dict.fromkeys((*run.changes, what.change)))
     forgets = change(what.change).forgets and bool(run.screws)
     belief = run.belief.with_nothing_learnt() if forgets else run.belief
-    # Whoever wrote the firmware anew may have turned a sign round.
-    shown = run.sign_proved and what.change != "firmware"
-    return replace(run, changes=told, belief=belief, sign_proved=shown)
+    return replace(run.with_changes((what.change,)), belief=belief)
 
 
 @fold.register

@@ -1,7 +1,5 @@
 """What is refused of a stored value: one that runs into the plate, one that was not stored as meant."""
 
-import numpy as np
-
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.offset import convention, direction_words, readback_agrees, shift_of, slipped, stored_after
 from ivory_table.runs.doubts import Refused, doubt
@@ -15,7 +13,7 @@ from ivory_table.stations.stored.wanted import shift_wanted
 def _offset_set(what: OffsetSet, run: OpenRun, source: Source) -> None:
     if what.sure:
         return
-    state, centre = run.state, [run.setup.plate.centre]
+    state = run.state
     shift = shift_of(state.stored_mm, what.stored_mm, convention(run.state.convention_id))
     if source == "hand" and not state.sign_proved and abs(shift) > OFFSET.sign_asks_mm:
         raise Refused(
@@ -29,8 +27,8 @@ def _offset_set(what: OffsetSet, run: OpenRun, source: Source) -> None:
     if source == "hand" and not state.proofs:
         _refuse_slipped(what, run)
     # By the same belief that the advice is made from: the marks on the newest proof are in it.
-    height, sd = state.with_marks().belief.height(centre)
-    deep = float(height[0]) - shift - float(state.machine_believes(np.array(centre))[0])
+    known = state.with_marks()
+    deep, (_, sd) = shift_wanted(known) - shift, known.belief.height([run.setup.plate.centre])
     if deep > OFFSET.closer_asks_mm and shift < 0:
         raise Refused(
             "closer_than_proven",
@@ -59,11 +57,15 @@ def _refuse_slipped(what: OffsetSet, run: OpenRun) -> None:
 
 @doubt.register
 def _readback(what: Readback, run: OpenRun, source: Source) -> None:
-    reported = what.reported_mm
-    if reported is not None and not readback_agrees(run.state.stored_mm, reported, run.setup.machine.z_step_mm):
+    refuse_other_than_meant(run.state.stored_mm, what.reported_mm, run.setup.machine.z_step_mm)
+
+
+def refuse_other_than_meant(meant_mm: float, reported_mm: float | None, step_mm: float) -> None:
+    """Raise Refused where a machine reports another value than the one that was sent; none reported is none refused."""
+    if reported_mm is not None and not readback_agrees(meant_mm, reported_mm, step_mm):
         raise Refused(
             "readback_differs",
-            f"The machine reports {reported:g}, meant was {run.state.stored_mm:g}. "
+            f"The machine reports {reported_mm:g}, meant was {meant_mm:g}. "
             "It was not stored as meant: send the line again and read it back.",
             "reported_mm",
         )

@@ -5,10 +5,11 @@ from typing import Annotated
 from pydantic import Field
 
 from ivory_table.core.defaults import OFFSET
-from ivory_table.core.offset import StoredChange, convention, readback_agrees, stored_after
+from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.value import StoredMm, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
+from ivory_table.stations.stored.doubts import refuse_other_than_meant
 
 #: Above 0: closer to the plate.
 CloserMm = Annotated[float, Field(ge=-1, le=1)]
@@ -56,11 +57,6 @@ def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
         if what.reported_mm is None and (wanted.read_line or not what.confirmed):
             raise Refused("not_read_back", "Ask the machine what it stores now, and type it.", "reported_mm")
         new = wanted.change.new_mm
-        if what.reported_mm is not None and not readback_agrees(new, what.reported_mm, machine.z_step_mm):
-            raise Refused(
-                "readback_differs",
-                f"The machine reports {what.reported_mm:g}, meant was {new:g}. Send the lines again and read it back.",
-                "reported_mm",
-            )
+        refuse_other_than_meant(new, what.reported_mm, machine.z_step_mm)
         desk.workshop.keep_machine(machine.model_copy(update={"stored_mm": new}))
     return new

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry, WithHead } from "../../api/run";
-import { Button, Choice, Field, Panel } from "../../ui/controls";
+import { Button, Choice, Field, Panel, type Way, WayChoice } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -37,7 +37,7 @@ export function LiveChange({ view, keep, busy }: { view: View; keep: KeepEntry; 
 function Told({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean }) {
   const [open, setOpen] = useState(false);
   const [text, setText] = useState("");
-  const [way, setWay] = useState<"closer" | "further">("closer");
+  const [way, setWay] = useState<Way>("closer");
   const [from, setFrom] = useState("0");
   const mm = typedNumber(text);
   const wrong = text.trim() && (mm === null || mm <= 0 || mm > 1) ? "Give up to 1 mm, such as 0.05." : null;
@@ -65,15 +65,7 @@ function Told({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean
           onChange={(e) => setText(e.target.value)}
           wrong={wrong}
         />
-        <Choice
-          label="Which way"
-          value={way}
-          onChange={setWay}
-          options={[
-            { value: "closer", text: "closer" },
-            { value: "further", text: "further" },
-          ]}
-        />
+        <WayChoice value={way} onChange={setWay} />
       </div>
       <Choice
         label="From which patch on"
