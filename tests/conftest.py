@@ -44,6 +44,7 @@ def setup_for(machine_id: str, run_id: str = "run", gauge: int = 0) -> RunSetup:
         gauge=GAUGES[gauge],
         initials="mk",
         started_at=NOON,
+        neighbours_alike=True,
     )
 
 

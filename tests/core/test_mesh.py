@@ -1,76 +1,16 @@
-"""Grids as people paste them, the machine's own interpolation, and the named forms."""
+"""What the machine makes of a mesh, whose zero is in it, and the named forms."""
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.interpolate import RegularGridInterpolator
+from scipy.interpolate import LinearNDInterpolator, RegularGridInterpolator
 
 from ivory_table.core.form import fit
-from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, grid_on, read_grid
+from ivory_table.core.mesh import MeshGrid, MeshLaw, MeshSurvey, believed_by_machine, fade_for, grid_on
 from ivory_table.runs.state import RunState
 from ivory_table.stations.mesh.entries import MeshKept, MeshPoint
 from tests.conftest import after, setup_for
-
-ROWS = ((0.1, 0.2, 0.3), (-0.1, 0.0, 0.15))
-
-
-@pytest.mark.parametrize(
-    "text",
-    [
-        "0.1,0.2,0.3\n-0.1,0,0.15",
-        "0.1\t0.2\t0.3\n-0.1\t0.0\t0.15\n\n",
-        "  0.1 0.2   .3\n-.1 0 1.5e-1",
-        "0.1;0.2;0.3\r\n−0.1;0;0.15\r\n",
-        "\ufeff+0.1,+0.2,+0.3\n-0.1,0,0.15",
-        "20,120,220\n0.1,0.2,0.3\n-0.1,0,0.15",
-        ",20,120,220\n20,0.1,0.2,0.3\n200,-0.1,0,0.15",
-        "y\\x\t20\t120\t220\n20\t0.1\t0.2\t0.3\n200\t-0.1\t0\t0.15",
-    ],
-)
-def test_a_grid_is_read_however_it_is_written(text: str) -> None:
-    assert read_grid(text, "front_first").heights_mm == ROWS
-
-
-def test_rows_from_the_back_are_turned_round() -> None:
-    assert read_grid("0.1,0.2,0.3\n-0.1,0,0.15", "back_first").heights_mm == ROWS[::-1]
-
-
-def test_positions_beside_the_rows_settle_their_order() -> None:
-    found = read_grid(",20,120,220\n200,-0.1,0,0.15\n20,0.1,0.2,0.3", "front_first")
-    assert found.ys_mm == (20, 200)
-    assert found.heights_mm == ROWS
-
-
-@pytest.mark.parametrize(
-    ("text", "sentence"),
-    [
-        ("", "no numbers"),
-        ("0.1,0.2\n0.3", "Line 2 has 1 numbers where the first row has 2"),
-        ("0.1,,0.3\n0.1,0.2,0.3", "Line 1, number 2 is missing"),
-        ("0.1,0.2\nnan,0.3", "'nan', which is not a number"),
-        ("0.1,0.2\ninf,0.3", "not a number"),
-        ("0.1,1e9\n0.2,0.3", "no height"),
-        ("100,200\n150,300\n120,90", "Divide them by 1000"),
-        ("0.1\n0.2", "at least two"),
-        ("left,right\n0.1,0.2\n0.1,0.2", "words, not positions"),
-        ("\n".join(["0.1 0.2"] * 26), "more than 25"),
-        ("x" * 300_000, "Paste the grid alone"),
-    ],
-)
-def test_what_is_no_grid_is_refused_with_the_place_and_the_reason(text: str, sentence: str) -> None:
-    with pytest.raises(ValueError, match=sentence):
-        read_grid(text, "front_first")
-
-
-@given(st.text(max_size=200))
-def test_any_text_is_read_or_refused_with_a_sentence(text: str) -> None:
-    try:
-        found = read_grid(text, "back_first")
-    except ValueError as wrong:
-        assert str(wrong).endswith((".", ".)"))
-    else:
-        assert len({len(r) for r in found.heights_mm}) == 1
 
 
 def survey(owns_zero: bool = True) -> MeshSurvey:
@@ -88,6 +28,47 @@ def test_the_machine_interpolates_as_scipy_does() -> None:
     other = RegularGridInterpolator((mesh.grid.ys_mm, mesh.grid.xs_mm), mesh.values)(inside[:, ::-1])
     assert np.allclose(believed_by_machine(mesh, inside), other)
     assert believed_by_machine(mesh, [(0, 0)])[0] == mesh.values[0, 0]
+
+
+def test_every_law_goes_through_the_points_and_follows_a_plane() -> None:
+    mesh = survey()
+    plane = mesh.model_copy(update={"heights_mm": tuple(map(tuple, (mesh.grid.places @ (1e-3, -2e-3)).reshape(3, 3)))})
+    inside = np.random.default_rng(2).uniform(30, 200, (40, 2))
+    for between in ("bilinear", "bicubic", "triangles"):
+        for divided in (1, 3):
+            law = MeshLaw(between=between, divided=divided)
+            assert believed_by_machine(mesh, mesh.grid.places, law) == pytest.approx(mesh.values.ravel(), abs=1e-9)
+            assert believed_by_machine(plane, inside, law) == pytest.approx(inside @ (1e-3, -2e-3), abs=1e-9)
+
+
+def test_triangles_are_flat_and_meet_at_the_diagonal() -> None:
+    """Against scipy's linear interpolation over the same two triangles of one cell."""
+    grid = MeshGrid(xs_mm=(0.0, 10.0), ys_mm=(0.0, 10.0))
+    mesh = MeshSurvey(grid=grid, heights_mm=((0.0, 0.1), (0.3, 0.0)), owns_zero=True, plate_id="p")
+    at = np.random.default_rng(5).uniform(0, 10, (50, 2))
+    right = at[:, 0] >= at[:, 1]
+    corners = np.array([(0, 0), (10, 0), (0, 10), (10, 10)], dtype=float)
+    for side, three in ((right, [0, 1, 3]), (~right, [0, 2, 3])):
+        flat = LinearNDInterpolator(corners[three], np.array([0.0, 0.1, 0.3, 0.0])[three])(at[side])
+        found = believed_by_machine(mesh, at[side], MeshLaw(between="triangles"))
+        assert found[~np.isnan(flat)] == pytest.approx(flat[~np.isnan(flat)], abs=1e-9)
+
+
+def test_what_a_machine_takes_off_a_mesh_is_the_same_everywhere() -> None:
+    mesh, places = survey(), np.random.default_rng(3).uniform(30, 200, (9, 2))
+    plain = believed_by_machine(mesh, places)
+    against_mean = believed_by_machine(mesh, places, MeshLaw(zero_at="mean"))
+    assert plain - against_mean == pytest.approx(mesh.values.mean())
+    centre = believed_by_machine(mesh, [mesh.grid.centre], MeshLaw(zero_at="centre"))
+    assert centre == pytest.approx([0])
+
+
+def test_a_fade_height_keeps_layers_within_a_share() -> None:
+    mesh = survey()
+    high = fade_for(mesh, 0.02)
+    worst = np.abs(mesh.values - mesh.values.mean()).max()
+    # Between two layers the correction changes by worst * step / high.
+    assert worst * 0.2 / high == pytest.approx(0.02 * 0.2)
 
 
 @given(st.integers(2, 7), st.integers(2, 7), st.sampled_from(["heron", "kestrel", "wren", "bittern"]))

@@ -1,12 +1,15 @@
 """The map from a state to a height: exact where it must be, and the forms leave the screws alone."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.plate import Plate
-from ivory_table.core.surface import FORMS, Surface
+from ivory_table.core.surface import FORMS, Surface, matern
 from ivory_table.trial.tram import PLATE, screws_of, surface_of
 
 COUNTS = [3, 4, 6, 9]
@@ -65,9 +68,36 @@ def test_without_knobs_three_anchors_stand_for_the_plane() -> None:
 @pytest.mark.parametrize("count", COUNTS)
 def test_a_local_place_is_seen_there_and_nowhere_else(count: int) -> None:
     surface = Surface(PLATE, surface_of(screws_of(count)).screws, ((50.0, 60.0), (150.0, 20.0)))
-    rows = surface.rows([(50, 60), (50, 61), (150, 20)])[:, surface.first_local :]
+    rows = replace(surface, alike=False).rows([(50, 60), (50, 61), (150, 20)])[:, surface.first_local :]
     assert rows == pytest.approx(np.array([[1, 0], [0, 0], [0, 1]]))
     assert surface.unit(surface.bias).sum() == 1
+
+
+@pytest.mark.parametrize("count", COUNTS)
+def test_neighbours_deviate_alike_and_nothing_deviates_at_a_screw(count: int) -> None:
+    """Against the joint normal of the deviations at the places asked for, at the known ones and at the screws."""
+    known = ((50.0, 60.0), (150.0, 20.0))
+    surface = Surface(PLATE, surface_of(screws_of(count)).screws, known)
+    asked = np.array([(52.0, 61.0), (100.0, 100.0), *surface.screws])
+    rows, rest = surface.rows(asked)[:, surface.first_local :], surface.local_rest(asked)
+    assert rows[2:] == pytest.approx(0, abs=1e-9)
+    assert rest[2:] == pytest.approx(0, abs=1e-9)
+
+    every = np.vstack([asked, known])
+    length = TRAM.local_length * max(PLATE.width_mm, PLATE.depth_mm)
+    both = np.vstack([every, surface.screws])
+    like = matern(np.linalg.norm(both[:, None] - both[None], axis=2) / length)
+    # A place's deviation less what the base surface through the screws makes of theirs.
+    n, k = len(asked), len(known)
+    less = np.hstack([np.eye(n + k), -surface.weights(every)])
+    cov = less @ like @ less.T
+    weights = cov[:n, n:] @ np.linalg.inv(cov[n:, n:])
+    assert rows == pytest.approx(weights, abs=1e-3)
+    left = np.diag(cov)[:n] - (weights * cov[:n, n:]).sum(axis=1)
+    assert rest == pytest.approx(np.clip(left, 0, None), abs=1e-3)
+    assert surface.rows(known)[:, surface.first_local :] == pytest.approx(np.eye(k), abs=1e-3)
+    assert surface.local_rest(known) == pytest.approx(0, abs=1e-4)
+    assert rows[0, 0] > 0.5 > rows[0, 1]
 
 
 @pytest.mark.parametrize("count", COUNTS)

@@ -6,13 +6,27 @@ import numpy as np
 import pytest
 
 from ivory_table.core.setup import RunSetup
+from ivory_table.runs.common import MachineRestarted
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
-from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
+from ivory_table.stations.mesh.entries import (
+    MeshCheckBegun,
+    MeshChecked,
+    MeshDiscarded,
+    MeshFelt,
+    MeshKept,
+    MeshPlanned,
+    MeshPoint,
+    MeshPointTrusted,
+    MeshReadBack,
+    MeshSent,
+    MeshStored,
+    MeshTakenUp,
+)
 from ivory_table.stations.offset.entries import (
     DisplayShown,
     PadsLaid,
@@ -43,11 +57,25 @@ EXAMPLES |= {
     "sign_shown": SignShown(larger_by_mm=-0.5, went="further"),
     "display_shown": DisplayShown(shows_mm=4.0, means="zero"),
     "centre_felt": CentreFelt(z_mm=0.0, feel="brush"),
+    "machine_restarted": MachineRestarted(),
+    "mesh_felt": MeshFelt(column=1, row=1, z_mm=0.02, feel="drag"),
+    "mesh_point_trusted": MeshPointTrusted(column=0, row=0, reason="looked at"),
+    "mesh_sent": MeshSent(),
+    "mesh_stored": MeshStored(),
+    "mesh_discarded": MeshDiscarded(measured_at=NOON),
+    "mesh_checked": MeshChecked(x_mm=100, y_mm=100, height_mm=0.03),
 }
 PROOF = EXAMPLES["proof_started"]
 assert isinstance(PROOF, ProofStarted)
 SURVEY = EXAMPLES["mesh_kept"]
 assert isinstance(SURVEY, MeshKept)
+EXAMPLES |= {
+    "mesh_read_back": MeshReadBack(heights_mm=SURVEY.survey.heights_mm),
+    "mesh_check_begun": MeshCheckBegun(survey=SURVEY.survey, measured_at=NOON),
+    "mesh_taken_up": MeshTakenUp(survey=SURVEY.survey, measured_at=NOON),
+}
+#: Taken while a mesh is being read.
+READING = ("mesh_point", "mesh_base", "mesh_felt", "mesh_point_trusted")
 
 
 #: What must be kept before a row of a kind says anything.
@@ -56,13 +84,16 @@ NEEDS = {
     "pads_laid": ("second_begun",),
     "second_passed": ("second_begun", "pads_laid"),
     "second_turned": ("second_begun",),
+    "mesh_checked": ("mesh_check_begun",),
 }
 
 
 def ready_for(kind: str) -> RunState:
     """A run in which any row can be kept: trammed, with a mesh, and a proof of which one zone is judged."""
     counts = [Counted(screw=s.name, marks=m) for s, m in zip(HERON.machine.screws, (2, -1, 1, 0), strict=True)]
-    begun = [MeshPlanned(columns=3, rows=3, owns_zero=True)] if kind in ("mesh_point", "mesh_base") else []
+    begun: list[Row] = []
+    if kind in READING:
+        begun = [MeshPlanned(columns=3, rows=3, owns_zero=True), MeshPoint(column=0, row=0, height_mm=0.01)]
     if kind in NEEDS:
         begun = [EXAMPLES[k] for k in NEEDS[kind]]
     rows = [*counts, SURVEY, PROOF, Judged(zone=0, grade="parted"), *begun]
@@ -105,11 +136,12 @@ def test_a_row_does_what_it_declares(kind: str) -> None:
 def test_what_is_taken_back_is_gone_everywhere(kind: str, desk) -> None:
     start(desk, "heron")
     practise(desk, "tram", times=3)
-    if kind in ("mesh_point", "mesh_base"):
+    if kind in READING:
         keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+        keep(desk, "mesh", MeshPoint(column=0, row=0, height_mm=0.01, sure=True))
     for needed in NEEDS.get(kind, ()):
-        keep(desk, "offset", EXAMPLES[needed])
-    if kind in ("mesh_point_again", "mesh_used"):
+        keep(desk, EXAMPLES[needed].stations[0], EXAMPLES[needed])
+    if kind in ("mesh_point_again", "mesh_used", "mesh_sent", "mesh_stored", "mesh_read_back"):
         keep(desk, "mesh", SURVEY)
     if kind in ("judged", "zone_cleaned", "proof_ended", "nudge_merged"):
         keep(desk, "first_layer", PROOF)

@@ -26,7 +26,9 @@ def test_readings_of_one_place_are_told_as_with_a_deviation_of_its_own(values: l
         state = state.read_place((60.0, 60.0), "probe", row, value, noise)
     mean, cov = KNOWN.belief.of(row[None, :]), len(values)
     prior_mean, prior_var = float(mean[0][0]), float(mean[1][0]) ** 2
-    shared = prior_var + TRAM.local_sd_mm**2
+    own = TRAM.local_sd_mm**2 * float(KNOWN.belief.surface.local_rest([(60.0, 60.0)])[0])
+    assert 0 < own < TRAM.local_sd_mm**2  # the zones around tell a part of it
+    shared = prior_var + own
     joint = np.full((cov, cov), shared) + noise**2 * np.eye(cov)
     gain = np.full(cov, prior_var) @ np.linalg.inv(joint)
     wanted = prior_mean + gain @ (np.array(values) - prior_mean)

@@ -7,6 +7,8 @@ import pytest
 
 from ivory_table.core import advice
 from ivory_table.core.gauge import FeelScale
+from ivory_table.core.grid_layout import Layout
+from ivory_table.core.mesh import believed_by_machine
 from ivory_table.core.proof import plan
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk, Keep, StartRun
@@ -17,8 +19,8 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, prepare, sign_off, tram
 from ivory_table.stations.first_layer.entries import Judged, Nudged, ProofStarted, ZoneCleaned
-from ivory_table.stations.mesh.entries import MeshPlanned
-from ivory_table.stations.mesh.paste import MeshPaste
+from ivory_table.stations.mesh.entries import MeshPlanned, MeshUsed
+from ivory_table.stations.mesh.paste import KnownHeight, MeshPaste
 from ivory_table.stations.offset.entries import FeelKept
 from ivory_table.stations.prepare.entries import CheckDone, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
@@ -131,8 +133,10 @@ def follow_the_advice(desk: Desk, run_id: str, proofs: int) -> bool:
             case "knobs":
                 keep(desk, "first_layer", TurnedAll(marks=tuple(t.marks for t in best.turns)), run_id)
             case "mesh" | "measure":
+                if desk.open(run_id).state.mesh_on:
+                    keep(desk, "mesh", MeshUsed(on=False), run_id)
                 keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True), run_id)
-                practise(desk, "mesh", run_id, 10)
+                practise(desk, "mesh", run_id)
                 practise(desk, "offset", run_id)  # the mesh moved the zero, and the station says so
             case "clean":
                 keep(desk, "first_layer", ZoneCleaned(zone=best.action.zone), run_id)
@@ -387,12 +391,41 @@ def test_marks_land_on_the_proof_they_were_seen_on(desk: Desk) -> None:
 def test_a_pasted_mesh_is_shown_before_it_is_kept(desk: Desk) -> None:
     run = start(desk, "wren")
     text = "0.00 0.02 0.05\n0.01 0.06 0.04\n0.02 0.03 0.09"
-    shown = mesh.paste.preview(run, MeshPaste(text=text, rows="back_first", owns_zero=False))
-    assert shown.survey.heights_mm[0] == (0.02, 0.03, 0.09)
-    assert shown.fit.range_mm == pytest.approx(0.09)
+    found = mesh.paste.preview(run, MeshPaste(text=text, owns_zero=False))
+    # Nothing is known of this plate yet: which way round it lies is asked, with places that would tell.
+    assert found.ask
+    assert len(found.to_read) == 4
+    back = Layout(first="back left")
+    said = mesh.paste.preview(run, MeshPaste(text=text, owns_zero=False, layout=back))
+    assert not said.ask
+    assert said.shown.survey.heights_mm[0] == (0.02, 0.03, 0.09)
+    assert said.shown.fit.range_mm == pytest.approx(0.09)
+    microns = text.replace("0.0", "")
+    assert mesh.paste.preview(
+        run, MeshPaste(text=microns, owns_zero=False, layout=back, unit="micron")
+    ).shown.fit.range_mm == pytest.approx(0.009)
     assert desk.open("run").seq == 0
     with pytest.raises(Refused, match="not on the plate"):
-        mesh.paste.preview(run, MeshPaste(text="0,100,400\n1,2,3\n1,2,3", rows="back_first", owns_zero=False))
+        mesh.paste.preview(run, MeshPaste(text="0,100,400\n1,2,3\n1,2,3", owns_zero=False))
+    with pytest.raises(Refused, match="micrometres"):
+        mesh.paste.preview(run, MeshPaste(text="100 200\n150 300\n120 90", owns_zero=False))
+
+
+def test_a_pasted_mesh_is_turned_by_places_that_were_read_again(desk: Desk) -> None:
+    run = start(desk, "wren")
+    truly = Layout(first="back right", along="y")
+    heights = np.array([[0.0, 0.05, 0.2], [0.02, 0.1, 0.15], [0.1, 0.3, 0.05]])
+    text = "\n".join(" ".join(f"{v:.2f}" for v in row) for row in truly.written(heights))
+    asked = mesh.paste.preview(run, MeshPaste(text=text, owns_zero=True))
+    lies = mesh.paste.preview(run, MeshPaste(text=text, owns_zero=True, layout=truly)).shown.survey
+    spots = np.array([(k.x_mm, k.y_mm) for k in asked.to_read])
+    known = tuple(
+        KnownHeight(x_mm=float(x), y_mm=float(y), height_mm=round(float(z), 3) + 1.0)
+        for (x, y), z in zip(spots, believed_by_machine(lies, spots), strict=True)
+    )
+    found = mesh.paste.preview(run, MeshPaste(text=text, owns_zero=True, known=known))
+    assert found.layout == truly
+    assert not found.ask
 
 
 def test_files_carry_the_whole_run(desk: Desk) -> None:

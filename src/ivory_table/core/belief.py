@@ -560,6 +560,8 @@ class Prior:
         tail += [TRAM.local_sd_mm] * len(surface.locals_)
         index = np.arange(a, d)
         cov_state[:, index, index] = np.square(tail)
+        if surface.locals_:
+            cov_state[:, surface.first_local :, surface.first_local :] = TRAM.local_sd_mm**2 * surface.local_alike
         state = np.zeros((n, d))
         state[:, surface.first_gain : surface.first_local] = self.gains
         return Belief(

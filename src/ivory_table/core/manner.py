@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal, Self
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
+from .mesh import MeshLaw
 from .value import Id, Label, Note, Value
 
 Pattern = Annotated[str, Field(max_length=300)]
@@ -35,12 +36,13 @@ _GROUPS: dict[str, set[str]] = {
     "temperatures": {"bed", "bed_target", "tip", "tip_target"},
     "position": {"x", "y", "z"},
     "touched": {"z"},
+    "mesh_row": {"heights"},
     "trigger": {"state"},
     "stored": {"value"},
     "error": {"text"},
     "halt": {"text"},
 }
-_MAY_BE_EMPTY = {"again", "alive", "touched", "missed", "trigger", "stored"}
+_MAY_BE_EMPTY = {"again", "alive", "touched", "missed", "trigger", "stored", "mesh_row"}
 
 
 class Says(Value):
@@ -56,6 +58,8 @@ class Says(Value):
     missed: Pattern
     trigger: Pattern
     stored: Pattern
+    #: One row of the mesh, where the machine lists it.
+    mesh_row: Pattern = ""
     error: Pattern
     halt: Pattern
 
@@ -126,6 +130,9 @@ class Does(Value):
     mesh_point: Template
     mesh_on: Template
     mesh_off: Template
+    #: Keep the mesh through a power cut, and list it.
+    mesh_store: Template = ""
+    mesh_read: Template = ""
     nudge: Template
     speed: Template
     message: Template
@@ -173,6 +180,8 @@ class Manner(Value):
     says: Says
     does: Does
     offset: OffsetManners
+    #: What the machine makes of a mesh.
+    mesh: MeshLaw = MeshLaw()
 
     def send(self, name: str, **values: float | int | str) -> str:
         """The line for one thing the machine does. Raises ValueError when it cannot."""

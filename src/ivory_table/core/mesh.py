@@ -1,9 +1,6 @@
 """A mesh: where it was measured, who owns its constant, and what the machine makes of it."""
 
-import csv
-import io
 import itertools
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, Literal, Self
@@ -11,16 +8,12 @@ from typing import Annotated, Literal, Self
 import numpy as np
 from numpy.typing import ArrayLike
 from pydantic import FailFast, Field, model_validator
+from scipy.interpolate import RectBivariateSpline
 
 from .defaults import MOTION, PROOF
 from .plate import Plate, Probe
 from .value import Array, FineMm, PlaceMm, Value
 
-RowOrder = Literal["front_first", "back_first"]
-MAX_PASTE = 200_000
-#: A row of 25 heights with all their digits has a few hundred characters, a height a dozen.
-MAX_LINE = 4000
-MAX_CELL = 40
 #: The most points each way of a mesh read one by one.
 MOST_POINTS = 15
 
@@ -39,17 +32,30 @@ class MeshGrid(Value):
         return self
 
     @property
+    def centre(self) -> tuple[float, float]:
+        return (self.xs_mm[0] + self.xs_mm[-1]) / 2, (self.ys_mm[0] + self.ys_mm[-1]) / 2
+
+    @property
     def places(self) -> Array:
         """(ny * nx, 2) places, front row first."""
         xs, ys = np.meshgrid(self.xs_mm, self.ys_mm)
         return np.column_stack([xs.ravel(), ys.ravel()])
 
 
+class PointRead(Value):
+    """What was really read for a mesh: where, the height, and its sd in mm."""
+
+    x_mm: PlaceMm
+    y_mm: PlaceMm
+    height_mm: FineMm
+    sd_mm: Annotated[float, Field(gt=0, le=5)]
+
+
 class MeshSurvey(Value):
-    """A measured mesh. `heights_mm` rows front to back, plate high positive.
+    """A mesh. `heights_mm` rows front to back, plate high positive.
 
     Felt by hand, its zero is where the gauge dragged: it owns the constant. Probed, only
-    differences count.
+    differences count. With `readings`, the heights are what these say of the grid's points; without, they are the readings.
     """
 
     grid: MeshGrid
@@ -61,6 +67,7 @@ class MeshSurvey(Value):
     owns_zero: bool
     plate_id: str
     bed_c: Annotated[float, Field(ge=0, le=150)] | None = None
+    readings: Annotated[tuple[PointRead, ...], Field(max_length=625), FailFast()] = ()
 
     @model_validator(mode="after")
     def _fits_grid(self) -> Self:
@@ -102,17 +109,69 @@ def grid_on(
     )
 
 
-def believed_by_machine(survey: MeshSurvey, xy: ArrayLike) -> Array:
-    """What a machine takes the height to be: bilinear between mesh points, constant outside."""
+class MeshLaw(Value):
+    """What a machine makes of a mesh: how it fills the space between points, and how high it goes on following it."""
+
+    between: Literal["bilinear", "bicubic", "triangles"] = "bilinear"
+    #: The machine fills each side of a cell with so many steps of its own, straight in between; 1: none.
+    divided: Annotated[int, Field(ge=1, le=16)] = 1
+    #: The height at which nothing is left of the correction, mm; 0 where it never fades.
+    fade_mm: Annotated[float, Field(ge=0, le=200)] = 0.0
+    #: What the machine takes off all of the mesh before it follows it.
+    zero_at: Literal["as_sent", "centre", "mean"] = "as_sent"
+    #: The row that the machine lists first, and the most points it takes each way.
+    first_row: Literal["front", "back"] = "front"
+    most_points: Annotated[int, Field(ge=2, le=25)] = 25
+
+
+BILINEAR = MeshLaw()
+
+
+def believed_by_machine(survey: MeshSurvey, xy: ArrayLike, law: MeshLaw = BILINEAR) -> Array:
+    """What a machine takes the height to be, mm (n,) at (n, 2) places: by its law between points, constant outside."""
     at = np.atleast_2d(np.asarray(xy, dtype=float))
     xs, ys, z = np.array(survey.grid.xs_mm), np.array(survey.grid.ys_mm), survey.values
+    taken = 0.0
+    if law.zero_at == "mean":
+        taken = float(z.mean())
+    elif law.zero_at == "centre":
+        taken = float(
+            believed_by_machine(survey, [survey.grid.centre], law.model_copy(update={"zero_at": "as_sent"}))[0]
+        )
+    if law.between == "bicubic":
+        curved = RectBivariateSpline(ys, xs, z, kx=min(3, len(ys) - 1), ky=min(3, len(xs) - 1))
+        if law.divided == 1:
+            x, y = np.clip(at[:, 0], xs[0], xs[-1]), np.clip(at[:, 1], ys[0], ys[-1])
+            return np.asarray(curved.ev(y, x) - taken)
+        xs, ys = _divided(xs, law.divided), _divided(ys, law.divided)
+        z = curved(ys, xs)
+    return _between_points(xs, ys, z, at, triangles=law.between == "triangles") - taken
+
+
+def _divided(axis: Array, parts: int) -> Array:
+    return np.unique(np.concatenate([np.linspace(a, b, parts + 1) for a, b in itertools.pairwise(axis)]))
+
+
+def _between_points(xs: Array, ys: Array, z: Array, at: Array, *, triangles: bool) -> Array:
     x, y = np.clip(at[:, 0], xs[0], xs[-1]), np.clip(at[:, 1], ys[0], ys[-1])
     i = np.clip(np.searchsorted(xs, x, side="right") - 1, 0, len(xs) - 2)
     j = np.clip(np.searchsorted(ys, y, side="right") - 1, 0, len(ys) - 2)
     s, t = (x - xs[i]) / (xs[i + 1] - xs[i]), (y - ys[j]) / (ys[j + 1] - ys[j])
-    front = z[j, i] * (1 - s) + z[j, i + 1] * s
-    back = z[j + 1, i] * (1 - s) + z[j + 1, i + 1] * s
+    a, b, c, d = z[j, i], z[j, i + 1], z[j + 1, i], z[j + 1, i + 1]
+    if triangles:
+        # Each cell is cut from its front left to its rear right corner.
+        right, left = a + s * (b - a) + t * (d - b), a + t * (c - a) + s * (d - c)
+        return np.asarray(np.where(s >= t, right, left))
+    front, back = a * (1 - s) + b * s, c * (1 - s) + d * s
     return np.asarray(front * (1 - t) + back * t)
+
+
+def fade_for(survey: MeshSurvey, share: float) -> float:
+    """The fade height in mm above which no layer is thinner or thicker than drawn by more than this share.
+
+    While the correction fades from d to nothing over a height F, each layer there is off by d / F of its own height.
+    """
+    return float(np.abs(survey.values - survey.values.mean()).max() / share)
 
 
 @dataclass(frozen=True)
@@ -122,6 +181,11 @@ class Sounding:
     at_s: float
     point: tuple[int, int] | None
     height_mm: float
+    #: Where its kind of reading has an sd of its own, mm.
+    sd_mm: float | None = None
+    #: False once another reading was put in its place.
+    counts: bool = True
+    reason: str = ""
 
 
 def neighbour_of(survey: MeshSurvey, column: int, row: int) -> tuple[int, int]:
@@ -136,115 +200,14 @@ def neighbour_of(survey: MeshSurvey, column: int, row: int) -> tuple[int, int]:
 def drift_taken_out(soundings: Sequence[Sounding]) -> tuple[dict[tuple[int, int], float], float]:
     """Heights by point with the base point's drift taken out linearly in time, and the closing error in mm.
 
-    Between two visits to the base the drift is interpolated; before the first and after the last it stays.
-    The closing error is what the base has moved from its first visit to its last.
+    Between two visits to the base the drift is interpolated; before the first and after the last it stays. Of several
+    readings of a point the mean counts. The closing error is what the base has moved from its first visit to its last.
     """
     base = [s for s in soundings if s.point is None]
-    if len(base) < 2:
-        return {s.point: s.height_mm for s in soundings if s.point is not None}, 0.0
     times, heights = [s.at_s for s in base], [s.height_mm for s in base]
-    out = {}
+    found: dict[tuple[int, int], list[float]] = {}
     for s in soundings:
         if s.point is not None:
-            out[s.point] = s.height_mm - float(np.interp(s.at_s, times, heights)) + heights[0]
-    return out, heights[-1] - heights[0]
-
-
-class PastedGrid(Value):
-    """A grid of numbers read from text, rows front to back, with headings when it had them."""
-
-    heights_mm: tuple[tuple[float, ...], ...]
-    xs_mm: tuple[float, ...] | None = None
-    ys_mm: tuple[float, ...] | None = None
-
-
-def read_grid(text: str, rows: RowOrder) -> PastedGrid:
-    """Numbers from pasted text: commas, semicolons, tabs or spaces, headings or not.
-
-    Raises ValueError with the line and column of what it cannot read.
-    """
-    if len(text) > MAX_PASTE:
-        raise ValueError(f"That is {len(text):,} characters; a mesh has a few hundred. Paste the grid alone.")
-    lines = [(n, line) for n, line in enumerate(text.splitlines(), 1) if line.strip()]
-    if not lines:
-        raise ValueError("There are no numbers here. Paste one row of the mesh per line.")
-    cells = [(n, _cells(line, n)) for n, line in lines]
-    x_head = _x_headings(cells)
-    body = cells[1:] if x_head is not None else cells
-    y_head: list[float] | None = None
-    if body and x_head is not None and all(len(row) == len(x_head) + 1 for _, row in body):
-        y_head = [_number(row[0], n, 1) for n, row in body]
-        body = [(n, row[1:]) for n, row in body]
-    width = len(body[0][1]) if body else 0
-    heights: list[list[float]] = []
-    for n, row in body:
-        if len(row) != width:
-            raise ValueError(
-                f"Line {n} has {len(row)} numbers where the first row has {width}. Every row needs the same."
-            )
-        heights.append([_number(cell, n, c + 1) for c, cell in enumerate(row)])
-    if len(heights) < 2 or width < 2:
-        raise ValueError("A mesh needs at least two rows and two columns of numbers.")
-    if len(heights) > 25 or width > 25:
-        raise ValueError(f"{len(heights)} rows by {width} columns is more than 25 each way.")
-    worst = max(abs(v) for row in heights for v in row)
-    if worst > 10:
-        raise ValueError(f"{worst:g} is not a plate's height in mm. Are these micrometres? Divide them by 1000.")
-    if y_head is not None:
-        # Positions beside the rows say more than an order asked for.
-        order = sorted(range(len(y_head)), key=y_head.__getitem__)
-        heights, y_head = [heights[i] for i in order], [y_head[i] for i in order]
-    elif rows == "back_first":
-        heights.reverse()
-    return PastedGrid(
-        heights_mm=tuple(tuple(row) for row in heights),
-        xs_mm=tuple(x_head) if x_head else None,
-        ys_mm=tuple(y_head) if y_head else None,
-    )
-
-
-def _cells(line: str, number: int) -> list[str]:
-    line = line.strip("\ufeff").replace("−", "-").strip("\r\n")
-    if len(line) > MAX_LINE:
-        raise ValueError(f"Line {number} has {len(line):,} characters; a row of a mesh has a few hundred.")
-    mark = next((mark for mark in ("\t", ";", ",") if mark in line), None)
-    cells = [c.strip() for c in next(csv.reader(io.StringIO(line), delimiter=mark))] if mark else line.split()
-    for column, cell in enumerate(cells, 1):
-        if len(cell) > MAX_CELL:
-            raise ValueError(
-                f"Line {number}, number {column} begins with '{cell[:20]}' and is too long for a number of mm."
-            )
-    return cells
-
-
-def _x_headings(cells: list[tuple[int, list[str]]]) -> list[float] | None:
-    """The first row as x positions: numbers that grow, far larger than any height, or a corner left empty."""
-    n, first = cells[0]
-    if len(cells) < 2:
-        return None
-    wider = len(cells[1][1]) == len(first) + 1
-    body = first if wider or _is_number(first[0]) else first[1:]
-    if not body or not all(_is_number(c) for c in body):
-        if all(not _is_number(c) for c in first):
-            raise ValueError(f"Line {n} holds words, not positions in mm. Leave the line out, or give positions.")
-        return None
-    values = [float(c) for c in body]
-    grows = all(b - a >= 1 for a, b in itertools.pairwise(values))
-    if max(map(abs, values)) > 2000:
-        return None  # no place on any plate
-    return values if grows and (wider or len(body) < len(first) or max(values) > 10) else None
-
-
-def _is_number(cell: str) -> bool:
-    return re.fullmatch(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?", cell) is not None
-
-
-def _number(cell: str, line: int, column: int) -> float:
-    if not cell:
-        raise ValueError(f"Line {line}, number {column} is missing. A mesh cannot have a hole: measure that point.")
-    if not _is_number(cell):
-        raise ValueError(f"Line {line}, number {column} is '{cell[:20]}', which is not a number of mm.")
-    value = float(cell)
-    if not abs(value) < 1e6:
-        raise ValueError(f"Line {line}, number {column} is {cell[:20]}, which is no height in mm.")
-    return value
+            drift = float(np.interp(s.at_s, times, heights)) - heights[0] if len(base) > 1 else 0.0
+            found.setdefault(s.point, []).append(s.height_mm - drift)
+    return {point: float(np.mean(each)) for point, each in found.items()}, heights[-1] - heights[0] if base else 0.0

@@ -7,7 +7,7 @@ from pydantic import AwareDatetime, FailFast, Field, model_validator
 
 from .eye import Eye
 from .gauge import FeelScale, Gauge
-from .mesh import MeshSurvey
+from .mesh import MeshLaw, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .thermal import ThermalStudy
 from .value import Id, Initials, StoredMm, Value
@@ -67,6 +67,11 @@ class RunSetup(Value):
     foretold_sd_mm: float = 0.0
     #: How this plate moves as it warms, where somebody has measured it.
     study: ThermalStudy | None = None
+
+    #: Whether places near one another are taken to deviate alike; runs begun before that was computed are not.
+    neighbours_alike: bool = False
+    #: What the machine makes of a mesh.
+    mesh_law: MeshLaw = MeshLaw()
 
     @model_validator(mode="after")
     def _plate_is_known(self) -> Self:

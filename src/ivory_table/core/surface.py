@@ -3,8 +3,8 @@
 The anchors are the screws; where a machine has none they are three points that stand for
 the plane. Between and beyond them the base surface is interpolated: by a plane for three
 screws, bilinearly for four, as the plate itself bends for more. On top lie
-three forms (bow, saddle, twist) with their interpolant taken out, so that they vanish at
-the anchors.
+three forms (bow, saddle, twist) and what is local, with their interpolant taken out, so that
+they vanish at the anchors.
 """
 
 from dataclasses import dataclass
@@ -14,10 +14,17 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from .bending import bent_terms, held_at
+from .defaults import TRAM
 from .plate import Machine, Plate
 from .value import Array
 
 FORMS = ("bow", "saddle", "twist")
+
+
+def matern(r: Array) -> Array:
+    """Matern 5/2 correlation at distances in lengths."""
+    s = 5**0.5 * r
+    return np.asarray((1 + s + s * s / 3) * np.exp(-s))
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,11 +39,15 @@ class Surface:
     plate: Plate
     screws: Array  # (m, 2), m = 0 for a machine without knobs
     locals_: tuple[tuple[float, float], ...] = ()
+    #: Whether places near one another deviate alike. Runs begun before this was known go on as they were.
+    alike: bool = True
 
     @classmethod
-    def of(cls, machine: Machine, plate: Plate, locals_: tuple[tuple[float, float], ...] = ()) -> "Surface":
+    def of(
+        cls, machine: Machine, plate: Plate, locals_: tuple[tuple[float, float], ...] = (), *, alike: bool = True
+    ) -> "Surface":
         screws = np.array([[s.x_mm, s.y_mm] for s in machine.screws]).reshape(-1, 2)
-        return cls(plate, screws, locals_)
+        return cls(plate, screws, locals_, alike)
 
     @cached_property
     def anchors(self) -> Array:
@@ -161,6 +172,58 @@ class Surface:
         rows = np.zeros((len(places), self.size))
         rows[:, : len(self.anchors)] = self.weights(places)
         rows[:, len(self.anchors) : self.bias] = self.forms(places)
-        for k, (x, y) in enumerate(self.locals_):
-            rows[:, self.first_local + k] = np.hypot(places[:, 0] - x, places[:, 1] - y) < 1e-6
+        if self.locals_:
+            rows[:, self.first_local :] = self._local_weights(places)
         return rows
+
+    # What neighbouring places share of their own deviations
+
+    @cached_property
+    def local_alike(self) -> Array:
+        """(k, k) covariance, for a process of variance 1, of the local deviations at `locals_`: near places deviate alike."""
+        if not self.alike:
+            return np.eye(len(self.locals_))
+        return self._shared(self._known) + 1e-6 * np.eye(len(self.locals_))
+
+    def local_rest(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n,) variance that a place's deviation has for itself, untold by those at `locals_`, as a share."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        if not self.locals_ or not self.alike:
+            return np.ones(len(places))
+        weights, anchors = self.weights(places), self.anchors
+        own = 1 - 2 * (weights * self._like(places, anchors)).sum(axis=1)
+        own = own + (weights @ self._like(anchors, anchors) * weights).sum(axis=1)
+        told = (self._local_weights(places) * self._shared(places)).sum(axis=1)
+        return np.asarray(np.clip(own - told, 0.0, None))
+
+    @cached_property
+    def _known(self) -> Array:
+        return np.array(self.locals_).reshape(-1, 2)
+
+    @cached_property
+    def _known_inverse(self) -> Array:
+        return np.asarray(np.linalg.inv(self.local_alike))
+
+    @cached_property
+    def _known_less(self) -> tuple[Array, Array]:
+        """What `_shared` needs of the known places again and again: likeness to the anchors, and its part of the base surface."""
+        like = self._like(self.anchors, self._known)
+        return like, self._like(self.anchors, self.anchors) @ self.weights(self._known).T
+
+    def _local_weights(self, places: Array) -> Array:
+        """(n, k): a place's own deviation is expected at weights @ those at `locals_` (simple kriging)."""
+        if not self.alike:
+            return np.asarray(np.linalg.norm(places[:, None] - self._known[None], axis=2) < 1e-6, dtype=float)
+        return np.asarray(self._shared(places) @ self._known_inverse)
+
+    def _shared(self, places: Array) -> Array:
+        """(n, k) covariance of places' deviations with those at `locals_`, each less the base surface through the anchors'."""
+        known = self._known
+        to_anchors, of_anchors = self._known_less
+        weights = self.weights(places)
+        plain = self._like(places, known) - weights @ to_anchors
+        return np.asarray(plain - self._like(places, self.anchors) @ self.weights(known).T + weights @ of_anchors)
+
+    def _like(self, a: Array, b: Array) -> Array:
+        length = TRAM.local_length * max(self.plate.width_mm, self.plate.depth_mm)
+        return matern(np.linalg.norm(a[:, None] - b[None], axis=2) / length)

@@ -18,6 +18,7 @@ from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.mesh import MeshSurvey
+from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
@@ -108,6 +109,8 @@ class Desk:
             feel=person.feel_on(gauge.id) if person else FeelScale(),
             eye=(person.eye if person else None) or Eye(),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
+            neighbours_alike=True,
+            mesh_law=self._manner_of(machine).mesh,
         )
         before = next(iter(self.workshop.runs(machine.id, most=5)), None)
         mesh, mesh_on = self._mesh_found(before, wanted.plate_id)
@@ -127,7 +130,7 @@ class Desk:
                 "foretold_sd_mm": known.sd_mm if known else 0.0,
             }
         )
-        run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
+        run = OpenRun(setup, (), RunState.start(setup), self._manner_of(machine))
         with self.workshop.writing():
             self.workshop.start_run(setup)
             self.workshop.keep_shown(shown_of(run))
@@ -182,7 +185,7 @@ class Desk:
                 run = self._open.get(run_id)
             if run is None:
                 setup = self.workshop.run(run_id)
-                run = OpenRun(setup, (), RunState.start(setup), self._manner(setup))
+                run = OpenRun(setup, (), RunState.start(setup), self._manner_of(setup.machine))
             fresh = self.workshop.entries(run_id, after=run.seq)
             if fresh:
                 run = self._with(run, fresh)
@@ -291,9 +294,9 @@ class Desk:
             state = state.apply(entry)
         return OpenRun(run.setup, entries, state, run.manner)
 
-    def _manner(self, setup: RunSetup) -> Manner:
+    def _manner_of(self, machine: Machine) -> Manner:
         try:
-            return self.manner_for(setup.machine.manner)
+            return self.manner_for(machine.manner)
         except ValueError:
             # Its file has a mistake: connecting says so. A run by hand goes on.
             return shipped("harbour")

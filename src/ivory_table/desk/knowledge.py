@@ -4,7 +4,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import PlateValue
 from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
-from ivory_table.runs.lessons import Lessons, learnt_after, machine_after, person_after
+from ivory_table.runs.lessons import Lessons, MeshLesson, learnt_after, machine_after, person_after
 from ivory_table.store.workshop import Workshop
 
 
@@ -64,3 +64,11 @@ def plate_values(workshop: Workshop, machine: Machine) -> tuple[PlateValue, ...]
         and one.plate_id
         and (one.nozzle_mm, one.convention) == (machine.nozzle_mm, machine.convention)
     )
+
+
+def meshes_of(workshop: Workshop, machine_id: str) -> tuple[MeshLesson, ...]:
+    """Every mesh measured on a machine and not discarded since, of all its plates, newest first."""
+    taught = workshop.lessons(machine_id=machine_id)
+    discarded = {at for lesson in taught for at in lesson.mesh_discards}
+    found = [lesson.mesh for lesson in taught if lesson.mesh is not None and lesson.mesh.at not in discarded]
+    return tuple(sorted(found, key=lambda m: m.at, reverse=True))

@@ -117,6 +117,12 @@ class Door:
     def use_mesh(self, survey: MeshSurvey | None) -> None:
         self.ask("use_mesh", survey=survey.model_dump() if survey else None)
 
+    def store_mesh(self) -> None:
+        self.ask("store_mesh")
+
+    def switch_off_and_on(self) -> None:
+        self.ask("switch_off_and_on")
+
     def move_nozzle(self, away_mm: float) -> None:
         self.ask("move_nozzle", away_mm=away_mm)
 

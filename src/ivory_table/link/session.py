@@ -148,6 +148,8 @@ class Session:
         self._inbox: queue.Queue[tuple[str, re.Match[str]]] = queue.Queue(maxsize=1000)
         self._jobs: queue.Queue[tuple[str, Job]] = queue.Queue(maxsize=MOST_JOBS)
         self._write_lock, self._status_lock = threading.Lock(), threading.RLock()
+        #: Replies of a kind that are gathered while one line is asked.
+        self._gathered: tuple[str, list[re.Match[str]]] | None = None
         self._number = 0
         self._cancel, self._end = threading.Event(), threading.Event()
         self._waiting: _Waiting | None = None
@@ -308,6 +310,16 @@ class Session:
             self._is_anybody_there(line)
             return None
 
+    def ask_all(self, line: str, wants: str, limit_s: float = 60.0) -> list[re.Match[str]]:
+        """Send one line; every reply of the kind it `wants` until it is acknowledged. Raises as `ask` does."""
+        found: list[re.Match[str]] = []
+        self._gathered = (wants, found)
+        try:
+            self.ask(line, limit_s=limit_s)
+        finally:
+            self._gathered = None
+        return found
+
     @property
     def others_wait(self) -> bool:
         """Whether another job is waiting for this one to end."""
@@ -399,6 +411,8 @@ class Session:
                     raise NotConfirmed(f"The machine confirmed '{line}' but did not say what was asked. Try again.")
             elif kind == wants or (wants == "touched" and kind == "missed"):
                 found = match
+            elif self._gathered is not None and kind == self._gathered[0]:
+                self._gathered[1].append(match)
             elif kind == "error":
                 error = match["text"]
             elif kind == "again":
@@ -501,7 +515,7 @@ class Session:
         if not line:
             return
         hears = self.manner.hears
-        for kind in ("ack", "alive", "temperatures", "position", "touched", "missed", "trigger", "stored"):
+        for kind in ("ack", "alive", "temperatures", "position", "touched", "missed", "mesh_row", "trigger", "stored"):
             if match := hears(kind, line):
                 self._sign = time.monotonic()
                 if kind == "temperatures":

@@ -33,6 +33,7 @@ class Firmware:
         self.body, self.manner, self.voice = body, manner, _VOICES[manner.id]
         self.how = convention(body.machine.convention, manner)
         self._own = _understood(manner)
+        body.mesh_law = manner.mesh
         self.start()
 
     def start(self) -> list[str]:
@@ -46,6 +47,9 @@ class Firmware:
         body = self.body
         body.homed, body.nudge_mm, body.speed_share = False, 0.0, 1.0
         body.bed.target_c = body.tip.target_c = 0.0
+        if not body.mesh_stored:
+            body.mesh = None
+        body.mesh_on = False
         if not self.how.stores:
             self._set_offset(0.0)
         self._saved = body.truth.stored_mm
@@ -168,6 +172,13 @@ class Firmware:
             case "mesh_off":
                 body.mesh_on = False
                 body.keep()
+            case "mesh_store":
+                if body.mesh is None:
+                    raise ValueError("there is no mesh to keep")
+                body.mesh_stored = True
+                body.keep()
+            case "mesh_read":
+                yield from self._mesh_listed()
             case "nudge":
                 body.nudge_mm += v["away"]
             case "speed":
@@ -189,11 +200,20 @@ class Firmware:
             rows = tuple(tuple(self._points[c, r] for c in range(n)) for r in range(m))
             # What is sent is relative to the nozzle's zero: the sender has settled whose constant it is.
             body.mesh = MeshSurvey(grid=self._grid, heights_mm=rows, owns_zero=True, plate_id=body.mounted.id)
+            body.mesh_stored = False
             self._grid = None
         if body.mesh is None:
             raise ValueError("there is no mesh to switch on")
         body.mesh_on = True
         body.keep()
+
+    def _mesh_listed(self) -> Iterator[str]:
+        if self.body.mesh is None:
+            raise ValueError("there is no mesh to list")
+        rows = list(enumerate(self.body.mesh.heights_mm))
+        for number, row in rows if self.manner.mesh.first_row == "front" else reversed(rows):
+            heights = self.voice["between"].join(f"{v:+.3f}" for v in row)
+            yield self.say("mesh_row", row=str(number), heights=heights)
 
     def _set_offset(self, stored_mm: float) -> None:
         truth = self.body.truth
@@ -273,6 +293,8 @@ def _understood(manner: Manner) -> list[_Known]:
         "mesh_point",
         "mesh_on",
         "mesh_off",
+        "mesh_store",
+        "mesh_read",
         "nudge",
         "speed",
         *_HEARD,

@@ -15,7 +15,7 @@ from uuid import uuid4
 import numpy as np
 
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.mesh import MeshSurvey, believed_by_machine
+from ivory_table.core.mesh import BILINEAR, MeshLaw, MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.value import Array
 from ivory_table.program.laying import moving_time_s
@@ -90,6 +90,9 @@ class PracticeMachine:
     nudge_mm: float = 0.0
     mesh: MeshSurvey | None = None
     mesh_on: bool = False
+    #: Whether the mesh is kept through a power cut, and what is made of it.
+    mesh_stored: bool = False
+    mesh_law: MeshLaw = BILINEAR
     fan: float = 0.0
     speed_share: float = 1.0
     laid: list[Laid] = field(default_factory=list)
@@ -113,11 +116,12 @@ class PracticeMachine:
             body = json.loads(file.read_text())
             mesh = body.pop("mesh")
             mesh_on = body.pop("mesh_on")
+            mesh_stored = body.pop("mesh_stored", False)
             body["bumps"] = [tuple(b) for b in body["bumps"]]
             body["greasy"] = [tuple(g) for g in body["greasy"]]
             # With its mesh from the start: being made it is written down at once.
             kept_mesh = MeshSurvey.model_validate(mesh) if mesh else None
-            return cls(machine, gauge, Truth(**body), file, mesh=kept_mesh, mesh_on=mesh_on)
+            return cls(machine, gauge, Truth(**body), file, mesh=kept_mesh, mesh_on=mesh_on, mesh_stored=mesh_stored)
         return cls(machine, gauge, crooked(machine, machine.plates[0], seed), file)
 
     def remount(self, plate_id: str) -> None:
@@ -287,9 +291,9 @@ class PracticeMachine:
         """(n, 3) commanded places -> (n,) true gaps in mm."""
         lift = np.zeros(len(path))
         if self.mesh is not None and self.mesh_on:
-            lift = believed_by_machine(self.mesh, path[:, :2])
+            lift = believed_by_machine(self.mesh, path[:, :2], self.mesh_law)
             if not self.mesh.owns_zero:
-                lift = lift - believed_by_machine(self.mesh, [self.mounted.centre])[0]
+                lift = lift - believed_by_machine(self.mesh, [self.mounted.centre], self.mesh_law)[0]
         z = np.round(path[:, 2] / STEP_MM) * STEP_MM
         play = 0.0 if self._last_down else self.truth.backlash_mm
         hangs = np.zeros(len(path))
@@ -315,6 +319,7 @@ class PracticeMachine:
             return
         self.file.parent.mkdir(parents=True, exist_ok=True)
         body = asdict(self.truth) | {"mesh": self.mesh.model_dump() if self.mesh else None, "mesh_on": self.mesh_on}
+        body["mesh_stored"] = self.mesh_stored
         # A name of its own: two who keep at once must not move each other's file.
         fresh = self.file.with_suffix(f".{uuid4().hex}.new")
         with fresh.open("w") as out:

@@ -143,7 +143,20 @@ class PracticePerson:
     # On the machine's panel
 
     def use_mesh(self, survey: MeshSurvey | None) -> None:
-        self.body.mesh, self.body.mesh_on = survey, survey is not None
+        body = self.body
+        body.mesh_on = survey is not None
+        if survey is not None and survey != body.mesh:
+            body.mesh, body.mesh_stored = survey, False
+
+    def store_mesh(self) -> None:
+        self.body.mesh_stored = self.body.mesh is not None
+
+    def switch_off_and_on(self) -> None:
+        """Cut from power: what was not stored is gone."""
+        body = self.body
+        if not body.mesh_stored:
+            body.mesh = None
+        body.mesh_on, body.homed, body.nudge_mm, body.speed_share = False, False, 0.0, 1.0
         self.body.keep()
 
     def move_nozzle(self, away_mm: float) -> None:

@@ -333,6 +333,8 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "slide_here": lambda s: s.person.slide_here(),
     "felt_height": lambda s, x_mm, y_mm: s.person.felt_height(x_mm, y_mm),
     "read_height": lambda s, x_mm, y_mm: s.person.read_height(x_mm, y_mm),
+    "store_mesh": lambda s: s.person.store_mesh(),
+    "switch_off_and_on": lambda s: s.person.switch_off_and_on(),
     "use_mesh": lambda s, survey: s.person.use_mesh(MeshSurvey.model_validate(survey) if survey else None),
     "move_nozzle": lambda s, away_mm: s.person.move_nozzle(away_mm),
     "print_zone": lambda s, proof, zone: s.person.print_zone(_plan(proof), zone),

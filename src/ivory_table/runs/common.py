@@ -63,6 +63,17 @@ class Resumed(Row):
         return "taken up again" + (f", changed: {', '.join(self.changes)}" if self.changes else "")
 
 
+class MachineRestarted(Row):
+    """The machine was switched off or cut from power: live changes are gone, and a mesh that was not stored."""
+
+    kind: Literal["machine_restarted"] = "machine_restarted"
+    effect: ClassVar[Effect] = "moves_nozzle"
+    stations: ClassVar = EVERYWHERE
+
+    def words(self, machine: Machine) -> str:
+        return "machine was switched off and on"
+
+
 class TakenBack(Row):
     kind: Literal["taken_back"] = "taken_back"
     effect: ClassVar[Effect] = "none"

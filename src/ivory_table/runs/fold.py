@@ -5,7 +5,7 @@ from dataclasses import replace
 from ivory_table.core.changes import change
 from ivory_table.core.defaults import TRAM
 
-from .common import CautionSeen, Resumed, StationSkipped, TakenBack, WhereNoted
+from .common import CautionSeen, MachineRestarted, Resumed, StationSkipped, TakenBack, WhereNoted
 from .entry import Entry
 from .state import RunState, fold
 
@@ -51,4 +51,20 @@ def _resumed(what: Resumed, run: RunState, entry: Entry) -> RunState:
         heated=None,
         mesh=None if plate else run.mesh,
         mesh_on=False if plate else run.mesh_on,
+    )
+
+
+@fold.register
+def _restarted(what: MachineRestarted, run: RunState, entry: Entry) -> RunState:
+    """Live changes are gone; of the mesh the machine has what was stored, and follows it again only once it is told to."""
+    return replace(
+        run,
+        belief=run.belief.nozzle_moved(-run.nudged_mm) if run.nudged_mm else run.belief,
+        nudged_mm=0.0,
+        speed_percent=100.0,
+        checks={k: v for k, v in run.checks.items() if k != "homed"},
+        mesh_sent=run.mesh_stored,
+        mesh_on=False,
+        mesh_on_told=False,
+        mesh_back_mm=run.mesh_back_mm if run.mesh_stored else None,
     )

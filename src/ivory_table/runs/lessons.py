@@ -9,6 +9,7 @@ from pydantic import AwareDatetime, Field
 from ivory_table.core.changes import change
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
+from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, Screw, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
@@ -72,6 +73,13 @@ class EyeLesson(Value):
     eye: Eye
 
 
+class MeshLesson(Value):
+    """A mesh that was measured, and kept."""
+
+    at: AwareDatetime
+    survey: MeshSurvey
+
+
 class Lessons(Value):
     """All that one run teaches as its rows stand now."""
 
@@ -85,6 +93,9 @@ class Lessons(Value):
     readings: Annotated[tuple[ThermalReading, ...], Field(max_length=5000)] = ()
     feel: FeelLesson | None = None
     eye: EyeLesson | None = None
+    mesh: MeshLesson | None = None
+    #: Meshes that are not to be offered again, by when they were measured.
+    mesh_discards: tuple[AwareDatetime, ...] = ()
 
 
 #: One function for each station that teaches something: fields of `Lessons`.
@@ -124,7 +135,7 @@ def _of_every_run(run: OpenRun) -> dict[str, Any]:
 
 def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime) -> Machine:
     """A machine as it was entered, with what its runs have taught since, in the order of time."""
-    told = [
+    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson] = [
         *(lesson.stored for lesson in taught if lesson.stored),
         *(lesson.convention for lesson in taught if lesson.convention),
         *(lesson.screws for lesson in taught if lesson.screws),

@@ -136,6 +136,8 @@ def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: st
     x, y = x_mm - probe.x_offset_mm, y_mm - probe.y_offset_mm
     if not probe_reaches(state, x_mm, y_mm):
         raise ValueError(f"The probe cannot reach {name}: the tip would have to go to ({x:g}, {y:g}), off the plate.")
+    if (clip := setup.plate.kept_out(x, y, MOTION.clear_mm)) is not None:
+        raise ValueError(f"With the probe over {name} the tip would come down on {clip}.")
     return (
         lift(state, manner),
         Step(line=manner.send("probe", x=x, y=y), words=f"the probe goes over {name} and comes down until it triggers"),

@@ -96,6 +96,12 @@ class RunState:
     measured_again: frozenset[tuple[int, int]] = frozenset()
     #: A mesh was kept or switched after the offset was set: its zero may lie elsewhere.
     mesh_since_offset: bool = False
+    #: What the machine was seen to have of the kept mesh: got it, keeps it through a power cut, was told in this run to
+    #: follow it; and by how much its own list of it differs at most, mm, where somebody has read that.
+    mesh_sent: bool = False
+    mesh_stored: bool = False
+    mesh_on_told: bool = False
+    mesh_back_mm: float | None = None
     stored_mm: float = 0.0
     #: How the stored number counts, and whether the machine itself has shown it.
     convention_id: ConventionId = "live_only"
@@ -123,7 +129,7 @@ class RunState:
     @classmethod
     def start(cls, setup: RunSetup) -> "RunState":
         places = tuple((z.x_mm, z.y_mm) for z in zones_on(setup.plate, 9))
-        surface = Surface.of(setup.machine, setup.plate, places)
+        surface = Surface.of(setup.machine, setup.plate, places, alike=setup.neighbours_alike)
         learnt = setup.learnt
         known, gains = None, None
         if learnt is not None and len(learnt.mean_ln) == surface.knobs:
@@ -167,7 +173,7 @@ class RunState:
             return self
         belief, values = self.belief, mesh.values.ravel()
         rows = belief.surface.rows(mesh.grid.places)
-        rows, values = rows - rows.mean(axis=0), values - values.mean() + self.mesh_rise(mesh)
+        rows, values = rows - rows.mean(axis=0), values - values.mean() + self.mesh_rise(mesh, mesh.grid.places)
         sd = float(np.hypot(self.mesh_noise(mesh), TRAM.mesh_keeps_mm))
         for row, value in zip(rows, values, strict=True):
             belief = belief.read(row, float(value), sd)
@@ -207,13 +213,14 @@ class RunState:
     ) -> "RunState":
         """The state after a place was read over a zero: row . state = value, with noise and the place's own deviation.
 
-        A place deviates from the believed surface by N(0, `TRAM.local_sd_mm`), the same each time it is read. n readings of
-        it are worth one of their mean with variance local^2 + noise^2 / n; told is what the n-th adds to that.
+        A place deviates from the believed surface by a normal error of its own, the same each time it is read. n readings of
+        it are worth one of their mean with variance own^2 + noise^2 / n; told is what the n-th adds to that.
         """
+        own = max(TRAM.local_sd_mm**2 * float(self.belief.surface.local_rest([place_mm])[0]), 1e-9)
         key = (round(place_mm[0], 1), round(place_mm[1], 1), zero)
         n, mean = self.read_at.get(key, (0, 0.0))
-        was = 1 / (TRAM.local_sd_mm**2 + noise_mm**2 / n) if n else 0.0
-        now = 1 / (TRAM.local_sd_mm**2 + noise_mm**2 / (n + 1))
+        was = 1 / (own + noise_mm**2 / n) if n else 0.0
+        now = 1 / (own + noise_mm**2 / (n + 1))
         fresh = (n * mean + value_mm) / (n + 1)
         adds = now - was
         belief = self.belief.read(row, (now * fresh - was * mean) / adds, adds**-0.5)
@@ -225,14 +232,17 @@ class RunState:
         at = z_mm + self.belief.shift_mm + lift + rise_mm
         return advice.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_mm, self.feel)
 
-    def mesh_rise(self, survey: MeshSurvey) -> Array:
-        """(points,) mm that the plate rises, against their mean, from where a mesh was taken to print temperature; zeros where nobody knows."""
+    def mesh_rise(self, survey: MeshSurvey, places: Array) -> Array:
+        """(n,) mm that the plate rises at (n, 2) places, against their mean, from where a mesh was taken to print temperature.
+
+        Zeros where nobody knows.
+        """
         if survey.bed_c is None or self.study is None:
-            return np.zeros(survey.values.size)
+            return np.zeros(len(places))
         try:
-            rise = warp(self.study, self.belief.surface, survey.bed_c, self.setup.filament.bed_c, survey.grid.places)
+            rise = warp(self.study, self.belief.surface, survey.bed_c, self.setup.filament.bed_c, places)
         except ValueError:
-            return np.zeros(survey.values.size)
+            return np.zeros(len(places))
         return np.asarray(rise - rise.mean())
 
     @property
@@ -246,7 +256,7 @@ class RunState:
         if mesh.bed_c is None:
             words.append("At which temperature this mesh was taken is not on record.")
         elif abs(mesh.bed_c - hot) > HEAT.study_beyond_c:
-            known = self.study is not None and bool(np.any(self.mesh_rise(mesh)))
+            known = self.study is not None and bool(np.any(self.mesh_rise(mesh, mesh.grid.places)))
             words.append(
                 f"This mesh was taken at {mesh.bed_c:.0f} °C, the plate is printed at {hot:.0f} °C: "
                 + ("the middle moves between, by the thermal study." if known else "the middle may stand otherwise.")
@@ -320,11 +330,12 @@ class RunState:
         """(n,) heights in mm that the machine itself follows with its mesh on; else zeros."""
         if self.mesh is None or not self.mesh_on:
             return np.zeros(len(xy))
-        lifts = believed_by_machine(self.mesh, xy)
+        law = self.setup.mesh_law
+        lifts = believed_by_machine(self.mesh, xy, law)
         if self.mesh.owns_zero:
             return lifts
         # A probed mesh says nothing of the zero: the machine takes it against the centre.
-        return np.asarray(lifts - believed_by_machine(self.mesh, [self.setup.plate.centre])[0])
+        return np.asarray(lifts - believed_by_machine(self.mesh, [self.setup.plate.centre], law)[0])
 
     def drag_height(self, x_mm: float, y_mm: float) -> tuple[float, float]:
         """Commanded z in mm at which the gauge is believed to drag at a place, and its sd."""
@@ -441,10 +452,28 @@ class RunState:
         """The state with the newest proof as given."""
         return replace(self, proofs=(*self.proofs[:-1], proof))
 
+    def with_mesh(self, survey: MeshSurvey | None, *, on: bool) -> "RunState":
+        """The state with another mesh to follow; what the machine was seen to have of the one before tells nothing of it."""
+        return replace(
+            self,
+            mesh=survey,
+            mesh_on=on,
+            mesh_since_offset=True,
+            mesh_sent=False,
+            mesh_stored=False,
+            mesh_on_told=False,
+            mesh_back_mm=None,
+            measured_again=frozenset(),
+        )
+
     def mesh_noise(self, survey: MeshSurvey) -> float:
         """One sd in mm of a reading of such a survey."""
+        return self.reading_noise(felt=survey.owns_zero)
+
+    def reading_noise(self, *, felt: bool) -> float:
+        """One sd in mm of a place read by the gauge, or by probe or dial."""
         probe = self.setup.machine.probe
-        return self.setup.feel.drag_sd_mm if survey.owns_zero else (probe.sd_mm if probe else TRAM.dial_sd_mm)
+        return self.setup.feel.drag_sd_mm if felt else (probe.sd_mm if probe else TRAM.dial_sd_mm)
 
 
 @singledispatch

@@ -73,11 +73,11 @@ class KnobMark(Value):
 
 
 class Spot(Value):
-    """A place on the plate: measured, to be measured next, or still to come."""
+    """A place on the plate: measured, to be measured next, still to come, doubted, or believed from its neighbours."""
 
     x_mm: float
     y_mm: float
-    kind: Literal["measured", "next", "waiting", "doubtful"]
+    kind: Literal["measured", "next", "waiting", "doubtful", "believed"]
     value_mm: float | None = None
     label: str = ""
 

@@ -25,9 +25,9 @@ from ivory_table.desk.desk import Desk
 from ivory_table.practice.elastic import crooked
 from ivory_table.practice.person import PracticePerson
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import first_layer, mesh, offset, tram
+from ivory_table.stations import first_layer, offset, tram
 from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
-from ivory_table.stations.mesh.entries import MeshPlanned, MeshPointAgain
+from ivory_table.stations.mesh.entries import MeshPointAgain
 from ivory_table.stations.offset.entries import Felt, GapSeen
 from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.stored.entries import OffsetSet
@@ -205,7 +205,7 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     person.eye_mm = eye_mm
     one.do_tram()
     if meshed:
-        _measure_mesh(one)
+        one.measure_mesh()
     one.do_offset()
     proofs, declared, held = 0, False, list[bool]()
     first: dict[str, Any] = {}
@@ -230,12 +230,6 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     if declared:
         out["declared_and_sound"] = float(one.sound())
     return out | first | {"zone_intervals_held": [float(h) for h in held]}
-
-
-def _measure_mesh(one: Trial) -> None:
-    one.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
-    for _ in range(10):
-        one.ask("mesh", mesh.practice.practice)
 
 
 def _follow(one: Trial, person: Erring, best: first_layer.step.NextStep) -> None:

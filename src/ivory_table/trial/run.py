@@ -26,7 +26,7 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
 from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
-from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.mesh.entries import MeshPlanned, MeshUsed
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
 from ivory_table.store.workshop import Workshop
@@ -74,6 +74,7 @@ class Trial:
                 gauge=gauge,
                 initials="tr",
                 started_at=datetime.now(UTC),
+                neighbours_alike=True,
             )
         )
         self.count: dict[str, float] = {"human_minutes": 0.0, "machine_minutes": SCENARIO["machine_minutes"]["hold"]}
@@ -85,6 +86,17 @@ class Trial:
 
     def ask(self, station: StationName, act: Callable[[Desk, OpenRun], Row]) -> None:
         self.desk.ask_hands(self.run_id, station, uuid4().hex, self.now.seq, lambda run: act(self.desk, run))
+
+    def measure_mesh(self) -> int:
+        """A mesh of 3 x 3 felt by hand, until it is kept; the points that were read."""
+        if self.now.state.mesh_on:
+            self.keep("mesh", MeshUsed(on=False))
+        self.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
+        points = 0
+        while mesh.step.step_of(self.now) in ("read", "keep"):
+            points = len(mesh.state.Mesh.of(self.now.state).points)
+            self.ask("mesh", mesh.practice.practice)
+        return points
 
     def keep(self, station: StationName, what: Row) -> None:
         self.desk.keep(self.run_id, station, Keep(id=uuid4().hex, seen_seq=self.now.seq, what=what))
@@ -193,10 +205,8 @@ class Trial:
             case "knobs":
                 self.keep("first_layer", TurnedAll(marks=tuple(t.marks for t in best.turns)))
             case "mesh" | "measure":
-                self.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
-                for _ in range(10):
-                    self.ask("mesh", mesh.practice.practice)
-                self.human("mesh_point", 9)
+                points = self.measure_mesh()
+                self.human("mesh_point", points)
                 self.count["machine_minutes"] += SCENARIO["machine_minutes"]["mesh"]
                 # What a later step undoes is said: the mesh moved the zero, so the offset is set again.
                 while offset.step.now_at(self.now).step != "done":

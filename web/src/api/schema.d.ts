@@ -492,6 +492,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/mesh.gcode": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Mesh Lines */
+        get: operations["get_mesh_lines_api_runs__run_id__mesh_gcode_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/mesh.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Mesh Json */
+        get: operations["get_mesh_json_api_runs__run_id__mesh_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/mesh/earlier": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Earlier Meshes */
+        get: operations["get_earlier_meshes_api_runs__run_id__mesh_earlier_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/mesh/practice": {
         parameters: {
             query?: never;
@@ -520,6 +571,23 @@ export interface paths {
         put?: never;
         /** Preview Mesh */
         post: operations["preview_mesh_api_runs__run_id__mesh_preview_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/mesh/readback": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read Back */
+        post: operations["read_back_api_runs__run_id__mesh_readback_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1185,11 +1253,21 @@ export interface components {
          * Answer
          * @description An answer to one question; a second press is not taken for the next one.
          */
-        Answer: {
+        "Answer-Input": {
             /** Question */
             question?: string | null;
             /** Text */
             text: string;
+        };
+        /**
+         * Answer
+         * @description What was felt at one height over the point at hand.
+         */
+        "Answer-Output": {
+            /** Feel */
+            feel: string;
+            /** Z Mm */
+            z_mm: number;
         };
         /**
          * Ask
@@ -1445,6 +1523,52 @@ export interface components {
             outcome: "done" | "skipped";
         };
         /**
+         * CheckShown
+         * @description An earlier mesh that is being checked.
+         */
+        CheckShown: {
+            /**
+             * Measured
+             * Format: date-time
+             */
+            measured: string;
+            /** Measured At */
+            measured_at: string;
+            /** P Holds */
+            p_holds: number;
+            /** Read */
+            read: number;
+            survey: components["schemas"]["MeshSurvey"];
+            /** To Read */
+            to_read: [
+                number,
+                number
+            ][];
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "holds" | "does not hold" | "cannot tell yet";
+            /** Words */
+            words: string;
+        };
+        /**
+         * Choice
+         * @description A mesh that could be read: how many points of which grid, what it leaves, and how long it takes.
+         */
+        Choice: {
+            /** Columns */
+            columns: number;
+            /** Left Mm */
+            left_mm: number;
+            /** Minutes */
+            minutes: number;
+            /** Readings */
+            readings: number;
+            /** Rows */
+            rows: number;
+        };
+        /**
          * Connect
          * @description Where a machine's line is and how it talks; what is left out stays as it was.
          */
@@ -1579,6 +1703,38 @@ export interface components {
             means?: ("height" | "zero") | null;
             /** Shows Mm */
             shows_mm: number;
+        };
+        /**
+         * EarlierMesh
+         * @description A mesh measured in an earlier run, or in this one before the one in use.
+         */
+        EarlierMesh: {
+            /** Against Words */
+            against_words: string;
+            /** Bed C */
+            bed_c: number | null;
+            /** Days */
+            days: number;
+            /** Flat Mm */
+            flat_mm: number;
+            /** In Use */
+            in_use: boolean;
+            /**
+             * Measured At
+             * Format: date-time
+             */
+            measured_at: string;
+            /** P Holds */
+            p_holds: number | null;
+            /** Plate Name */
+            plate_name: string;
+            /** Range Mm */
+            range_mm: number;
+            /** Size */
+            size: string;
+            survey: components["schemas"]["MeshSurvey"];
+            /** This Plate */
+            this_plate: boolean;
         };
         /**
          * Entry
@@ -2128,7 +2284,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -2146,7 +2302,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshFelt"] | components["schemas"]["MeshPointTrusted"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["MeshSent"] | components["schemas"]["MeshStored"] | components["schemas"]["MeshReadBack"] | components["schemas"]["MeshChecked"] | components["schemas"]["MeshDiscarded"] | components["schemas"]["MeshCheckBegun"] | components["schemas"]["MeshTakenUp"];
         };
         /** KeepOffset */
         KeepOffset: {
@@ -2158,7 +2314,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"];
         };
         /**
          * KeepOut
@@ -2186,7 +2342,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["CheckDone"] | components["schemas"]["Heated"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["ThermalRead"] | components["schemas"]["BackedOff"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["CheckDone"] | components["schemas"]["Heated"] | components["schemas"]["SchoolChosen"] | components["schemas"]["ChangeTold"] | components["schemas"]["ThermalRead"] | components["schemas"]["BackedOff"];
         };
         /** KeepSignOff */
         KeepSignOff: {
@@ -2198,7 +2354,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["SignedOff"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["SignedOff"];
         };
         /** KeepTram */
         KeepTram: {
@@ -2210,7 +2366,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
         };
         /**
          * Kept
@@ -2308,6 +2464,18 @@ export interface components {
             shape: "rectangle" | "round";
         };
         /**
+         * KnownHeight
+         * @description A place whose height is known, against whichever zero.
+         */
+        KnownHeight: {
+            /** Height Mm */
+            height_mm: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
          * Layer
          * @description One layer of the stack that lies on the heated base.
          */
@@ -2316,6 +2484,29 @@ export interface components {
             name: string;
             /** Thickness Mm */
             thickness_mm?: number | null;
+        };
+        /**
+         * Layout
+         * @description One way round: where the text begins, whether its rows run along x, and whether plate high is positive.
+         */
+        Layout: {
+            /**
+             * Along
+             * @default x
+             * @enum {string}
+             */
+            along: "x" | "y";
+            /**
+             * First
+             * @default front left
+             * @enum {string}
+             */
+            first: "front left" | "front right" | "back left" | "back right";
+            /**
+             * High Positive
+             * @default true
+             */
+            high_positive: boolean;
         };
         /**
          * Learnt
@@ -2580,6 +2771,17 @@ export interface components {
             words: string;
         };
         /**
+         * MachineRestarted
+         * @description The machine was switched off or cut from power: live changes are gone, and a mesh that was not stored.
+         */
+        MachineRestarted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "machine_restarted";
+        };
+        /**
          * MeshBase
          * @description The base point measured again while a mesh is read: its change is drift.
          */
@@ -2591,6 +2793,83 @@ export interface components {
              * @enum {string}
              */
             kind: "mesh_base";
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+        };
+        /**
+         * MeshCheckBegun
+         * @description An earlier mesh of this plate is to be checked before it is used again.
+         */
+        MeshCheckBegun: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_check_begun";
+            /**
+             * Measured At
+             * Format: date-time
+             */
+            measured_at: string;
+            survey: components["schemas"]["MeshSurvey"];
+        };
+        /**
+         * MeshChecked
+         * @description A place of an earlier mesh read today, to see whether it still holds.
+         */
+        MeshChecked: {
+            /** Height Mm */
+            height_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_checked";
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
+         * MeshDiscarded
+         * @description An earlier mesh that nobody wants to be offered again.
+         */
+        MeshDiscarded: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_discarded";
+            /**
+             * Measured At
+             * Format: date-time
+             */
+            measured_at: string;
+        };
+        /**
+         * MeshFelt
+         * @description The gauge felt at one height over a point of the mesh being read; once it drags, the point is read.
+         */
+        MeshFelt: {
+            /** Column */
+            column: number;
+            /**
+             * Feel
+             * @enum {string}
+             */
+            feel: "stuck" | "snag" | "drag" | "brush" | "free";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_felt";
+            /** Row */
+            row: number;
+            /** Z Mm */
+            z_mm: number;
         };
         /**
          * MeshGrid
@@ -2612,22 +2891,75 @@ export interface components {
             survey: components["schemas"]["MeshSurvey"];
         };
         /**
+         * MeshLaw
+         * @description What a machine makes of a mesh: how it fills the space between points, and how high it goes on following it.
+         */
+        MeshLaw: {
+            /**
+             * Between
+             * @default bilinear
+             * @enum {string}
+             */
+            between: "bilinear" | "bicubic" | "triangles";
+            /**
+             * Divided
+             * @default 1
+             */
+            divided: number;
+            /**
+             * Fade Mm
+             * @default 0
+             */
+            fade_mm: number;
+            /**
+             * First Row
+             * @default front
+             * @enum {string}
+             */
+            first_row: "front" | "back";
+            /**
+             * Most Points
+             * @default 25
+             */
+            most_points: number;
+            /**
+             * Zero At
+             * @default as_sent
+             * @enum {string}
+             */
+            zero_at: "as_sent" | "centre" | "mean";
+        };
+        /**
          * MeshPaste
          * @description A pasted or uploaded grid, before it is kept.
          */
         MeshPaste: {
+            /**
+             * Known
+             * @default []
+             */
+            known: components["schemas"]["KnownHeight"][];
+            layout?: components["schemas"]["Layout"] | null;
             /** Owns Zero */
             owns_zero: boolean;
-            /**
-             * Rows
-             * @enum {string}
-             */
-            rows: "front_first" | "back_first";
             /** Text */
             text: string;
+            /**
+             * Unit
+             * @default mm
+             * @enum {string}
+             */
+            unit: "mm" | "micron" | "inch";
         };
         /** MeshPlanned */
         MeshPlanned: {
+            /** Area Mm */
+            area_mm?: [
+                number,
+                number,
+                number,
+                number
+            ] | null;
             /** Columns */
             columns: number;
             /**
@@ -2637,6 +2969,8 @@ export interface components {
             kind: "mesh_planned";
             /** Owns Zero */
             owns_zero: boolean;
+            /** Readings */
+            readings?: number | null;
             /** Rows */
             rows: number;
         };
@@ -2645,6 +2979,11 @@ export interface components {
          * @description One point of a mesh being read, by column and row from the front left.
          */
         MeshPoint: {
+            /**
+             * Again
+             * @default false
+             */
+            again: boolean;
             /** Column */
             column: number;
             /** Height Mm */
@@ -2654,8 +2993,18 @@ export interface components {
              * @enum {string}
              */
             kind: "mesh_point";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
             /** Row */
             row: number;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
         };
         /**
          * MeshPointAgain
@@ -2683,11 +3032,84 @@ export interface components {
             row: number;
         };
         /**
+         * MeshPointTrusted
+         * @description A reading that was doubted, and is right for all that: somebody looked and says why.
+         */
+        MeshPointTrusted: {
+            /** Column */
+            column: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_point_trusted";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /** Row */
+            row: number;
+        };
+        /**
+         * MeshReadBack
+         * @description The mesh as the machine itself lists it, front row first; compared with the kept one point by point.
+         */
+        MeshReadBack: {
+            /** Heights Mm */
+            heights_mm: number[][];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_read_back";
+        };
+        /**
+         * MeshSent
+         * @description The kept mesh was sent to the machine.
+         */
+        MeshSent: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_sent";
+        };
+        /**
+         * MeshState
+         * @description One of the four things a mesh must be before it does anything.
+         */
+        MeshState: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "measured" | "sent" | "stored" | "in use";
+            /**
+             * Seen
+             * @enum {string}
+             */
+            seen: "yes" | "no" | "not known";
+            /** Words */
+            words: string;
+        };
+        /**
+         * MeshStored
+         * @description The machine was told to keep its mesh through a power cut.
+         */
+        MeshStored: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_stored";
+        };
+        /**
          * MeshSurvey
-         * @description A measured mesh. `heights_mm` rows front to back, plate high positive.
+         * @description A mesh. `heights_mm` rows front to back, plate high positive.
          *
          *     Felt by hand, its zero is where the gauge dragged: it owns the constant. Probed, only
-         *     differences count.
+         *     differences count. With `readings`, the heights are what these say of the grid's points; without, they are the readings.
          */
         MeshSurvey: {
             /** Bed C */
@@ -2699,6 +3121,49 @@ export interface components {
             owns_zero: boolean;
             /** Plate Id */
             plate_id: string;
+            /**
+             * Readings
+             * @default []
+             */
+            readings: components["schemas"]["PointRead"][];
+        };
+        /**
+         * MeshTakenUp
+         * @description An earlier mesh of this plate is used again.
+         */
+        MeshTakenUp: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mesh_taken_up";
+            /**
+             * Measured At
+             * Format: date-time
+             */
+            measured_at: string;
+            survey: components["schemas"]["MeshSurvey"];
+        };
+        /**
+         * MeshUse
+         * @description Where the kept mesh stands at the machine, what to send, and what the machine makes of it.
+         */
+        MeshUse: {
+            /** Fade Words */
+            fade_words: string;
+            law: components["schemas"]["MeshLaw"];
+            /** Law Words */
+            law_words: string;
+            /** On */
+            on: string;
+            /** Read */
+            read: string;
+            /** Send */
+            send: string[];
+            /** States */
+            states: components["schemas"]["MeshState"][];
+            /** Store */
+            store: string;
         };
         /**
          * MeshUsed
@@ -2717,10 +3182,15 @@ export interface components {
         MeshView: {
             /** After Tram */
             after_tram: string;
+            /** By Hand */
+            by_hand: components["schemas"]["Choice"][];
+            /** By Probe */
+            by_probe: components["schemas"]["Choice"][];
             /** Can Mesh */
             can_mesh: boolean;
             /** Cautions */
             cautions: components["schemas"]["Caution"][];
+            check: components["schemas"]["CheckShown"] | null;
             draft: components["schemas"]["MeshSurvey"] | null;
             grid: components["schemas"]["MeshGrid"] | null;
             /** Kept At */
@@ -2730,6 +3200,7 @@ export interface components {
             mesh_on: boolean;
             /** Mesh Words */
             mesh_words: string;
+            next: components["schemas"]["NextPoint"] | null;
             /** Next Column */
             next_column: number | null;
             /** Next Row */
@@ -2737,7 +3208,8 @@ export interface components {
             /** Owns Zero */
             owns_zero: boolean | null;
             /** Points */
-            points: components["schemas"]["Spot"][];
+            points: components["schemas"]["PointShown"][];
+            progress: components["schemas"]["Progress"] | null;
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
@@ -2746,7 +3218,8 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "choose" | "read" | "keep" | "kept";
+            step: "choose" | "read" | "keep" | "check" | "kept";
+            use: components["schemas"]["MeshUse"] | null;
         };
         /**
          * Move
@@ -2799,6 +3272,34 @@ export interface components {
             turns: number;
             /** Words */
             words: string;
+        };
+        /**
+         * NextPoint
+         * @description The point to read next: where, what is expected there, and what it tells.
+         */
+        NextPoint: {
+            /** Column */
+            column: number;
+            /** Expected Mm */
+            expected_mm: number;
+            /** Felt */
+            felt: components["schemas"]["Answer-Output"][];
+            /** Moved */
+            moved: string;
+            /** Presses */
+            presses: components["schemas"]["Press"][];
+            /** Row */
+            row: number;
+            /** Sd Mm */
+            sd_mm: number;
+            /** Try Mm */
+            try_mm: number | null;
+            /** Words */
+            words: string;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
         };
         /**
          * NextStep
@@ -3052,6 +3553,20 @@ export interface components {
             sd_mm: number;
         };
         /**
+         * Pasted
+         * @description A pasted grid as it would be kept, and which other ways round it could lie.
+         */
+        Pasted: {
+            /** Ask */
+            ask: boolean;
+            layout: components["schemas"]["Layout"];
+            shown: components["schemas"]["Shown"];
+            /** To Read */
+            to_read: components["schemas"]["KnownHeight"][];
+            /** Ways */
+            ways: components["schemas"]["WayRound"][];
+        };
+        /**
          * Person
          * @description Somebody who works here, with their feel on each gauge as far as it is known.
          */
@@ -3141,6 +3656,46 @@ export interface components {
             shape: "rectangle" | "round";
             /** Width Mm */
             width_mm: number;
+        };
+        /**
+         * PointRead
+         * @description What was really read for a mesh: where, the height, and its sd in mm.
+         */
+        PointRead: {
+            /** Height Mm */
+            height_mm: number;
+            /** Sd Mm */
+            sd_mm: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
+         * PointShown
+         * @description A point of the grid, front row first: what was read there and what is believed.
+         */
+        PointShown: {
+            /** Able */
+            able: boolean;
+            /** Believed Mm */
+            believed_mm: number;
+            /** Column */
+            column: number;
+            /** Doubt */
+            doubt: string;
+            /** Readings */
+            readings: components["schemas"]["Reading"][];
+            /** Row */
+            row: number;
+            /** Sd Mm */
+            sd_mm: number;
+            /** Why */
+            why: string;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
         };
         /** PrepareView */
         PrepareView: {
@@ -3274,6 +3829,32 @@ export interface components {
             message: string;
         };
         /**
+         * Progress
+         * @description How far a survey is.
+         */
+        Progress: {
+            /** Able */
+            able: number;
+            /** Base Due */
+            base_due: boolean;
+            /** Base Words */
+            base_words: string;
+            /** Enough */
+            enough: boolean;
+            /** Minutes Left */
+            minutes_left: number;
+            /** Read */
+            read: number;
+            /** Sd Mm */
+            sd_mm: number;
+            /** Share Known */
+            share_known: number;
+            /** Wanted */
+            wanted: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * ProofEnded
          * @description A proof printed over the line has ended; cancelled ones show only the zones before.
          */
@@ -3326,6 +3907,20 @@ export interface components {
             change: components["schemas"]["StoredChange"];
             /** Read Line */
             read_line: string;
+        };
+        /**
+         * ReadBack
+         * @description A readback beside the kept mesh: the same, or where it differs most. `heights_mm` front row first, to be kept.
+         */
+        ReadBack: {
+            /** Heights Mm */
+            heights_mm: number[][];
+            /** Layout Words */
+            layout_words: string;
+            /** Same */
+            same: boolean;
+            /** Words */
+            words: string;
         };
         /**
          * ReadLine
@@ -3389,6 +3984,26 @@ export interface components {
             kind: "readback";
             /** Reported Mm */
             reported_mm?: number | null;
+        };
+        /**
+         * ReadbackPaste
+         * @description The machine's own list of its mesh, as text.
+         */
+        ReadbackPaste: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * Reading
+         * @description One reading of a point, as it was made.
+         */
+        Reading: {
+            /** Counts */
+            counts: boolean;
+            /** Height Mm */
+            height_mm: number;
+            /** Reason */
+            reason: string;
         };
         /**
          * RecordLine
@@ -3610,10 +4225,26 @@ export interface components {
             machine: components["schemas"]["Machine"];
             mesh?: components["schemas"]["MeshSurvey"] | null;
             /**
+             * @default {
+             *       "between": "bilinear",
+             *       "divided": 1,
+             *       "fade_mm": 0,
+             *       "first_row": "front",
+             *       "most_points": 25,
+             *       "zero_at": "as_sent"
+             *     }
+             */
+            mesh_law: components["schemas"]["MeshLaw"];
+            /**
              * Mesh On
              * @default false
              */
             mesh_on: boolean;
+            /**
+             * Neighbours Alike
+             * @default false
+             */
+            neighbours_alike: boolean;
             /** Plate Id */
             plate_id: string;
             /**
@@ -4179,14 +4810,14 @@ export interface components {
         };
         /**
          * Spot
-         * @description A place on the plate: measured, to be measured next, or still to come.
+         * @description A place on the plate: measured, to be measured next, still to come, doubted, or believed from its neighbours.
          */
         Spot: {
             /**
              * Kind
              * @enum {string}
              */
-            kind: "measured" | "next" | "waiting" | "doubtful";
+            kind: "measured" | "next" | "waiting" | "doubtful" | "believed";
             /**
              * Label
              * @default
@@ -4693,6 +5324,17 @@ export interface components {
             way: "counting" | "read_all" | "ring" | "diagonal" | "pairs" | "skirt";
         };
         /**
+         * WayRound
+         * @description One way a grid can lie, with its chance.
+         */
+        WayRound: {
+            layout: components["schemas"]["Layout"];
+            /** P */
+            p: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * Where
          * @description For a step of the work, by its id: where it is found on this machine, in its owner's words.
          */
@@ -4940,7 +5582,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Answer"];
+                "application/json": components["schemas"]["Answer-Input"];
             };
         };
         responses: {
@@ -5850,6 +6492,102 @@ export interface operations {
             };
         };
     };
+    get_mesh_lines_api_runs__run_id__mesh_gcode_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_mesh_json_api_runs__run_id__mesh_json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_earlier_meshes_api_runs__run_id__mesh_earlier_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlierMesh"][];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     mesh_practice: {
         parameters: {
             query?: {
@@ -5911,7 +6649,43 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Shown"];
+                    "application/json": components["schemas"]["Pasted"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_back_api_runs__run_id__mesh_readback_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadbackPaste"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadBack"];
                 };
             };
             /** @description A refusal. */

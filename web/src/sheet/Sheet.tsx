@@ -20,6 +20,8 @@ interface Props {
   writes?: readonly (readonly [number, number])[];
   /** More below the drawing. */
   below?: ReactNode;
+  /** A point was tapped. */
+  onSpot?: (spot: Schemas["Spot"]) => void;
 }
 
 /** A place on an axis, with a true minus. */
@@ -27,7 +29,7 @@ const axis = (mm: number) => String(mm).replace("-", "−");
 
 const NOTHING: readonly (readonly [number, number])[] = [];
 
-export function Sheet({ sheet, from, title, children, writes = NOTHING, below }: Props) {
+export function Sheet({ sheet, from, title, children, writes = NOTHING, below, onSpot }: Props) {
   const frame = useMemo(() => frameOf(sheet.bounds_mm), [sheet.bounds_mm]);
   const taken = useMemo(
     () => [...[...sheet.spots, ...sheet.knobs].map((s) => [s.x_mm, s.y_mm] as const), ...writes],
@@ -129,7 +131,7 @@ export function Sheet({ sheet, from, title, children, writes = NOTHING, below }:
           ))}
         {children?.(frame)}
         {sheet.spots.map((s) => (
-          <SpotMark key={`${s.x_mm},${s.y_mm}`} spot={s} frame={frame} />
+          <SpotMark key={`${s.x_mm},${s.y_mm}`} spot={s} frame={frame} onPick={onSpot && (() => onSpot(s))} />
         ))}
         {/* The knob at work last: its label lies on top. */}
         {[...sheet.knobs]
@@ -190,7 +192,7 @@ function useNarrow(): boolean {
 }
 const NARROW = window.matchMedia("(max-width: 640px)");
 
-function SpotMark({ spot, frame }: { spot: Schemas["Spot"]; frame: Frame }) {
+function SpotMark({ spot, frame, onPick }: { spot: Schemas["Spot"]; frame: Frame; onPick?: () => void }) {
   const x = frame.px(spot.x_mm);
   const y = frame.py(spot.y_mm);
   const value = spot.value_mm ?? null;
@@ -201,11 +203,20 @@ function SpotMark({ spot, frame }: { spot: Schemas["Spot"]; frame: Frame }) {
         <circle cx={x} cy={y} r={10} fill="none" stroke="var(--brass)" strokeWidth="3" />
       ) : spot.kind === "waiting" ? (
         <circle cx={x} cy={y} r={4} fill="var(--paper)" stroke="var(--graphite)" strokeDasharray="2 2" />
+      ) : spot.kind === "believed" ? (
+        <path d={`M${x - 5} ${y}h10M${x} ${y - 5}v10`} stroke="var(--graphite)" />
       ) : (
         <circle cx={x} cy={y} r={4} fill="var(--ink)" />
       )}
+      {spot.kind === "doubtful" && <circle cx={x} cy={y} r={9} fill="none" stroke="var(--brass)" strokeWidth="2" />}
       {value !== null && (
-        <text className="svg-number halo" x={atEdge ? x - 9 : x + 9} y={y - 5} textAnchor={atEdge ? "end" : "start"}>
+        <text
+          className="svg-number halo"
+          fillOpacity={spot.kind === "believed" ? 0.65 : undefined}
+          x={atEdge ? x - 9 : x + 9}
+          y={y - 5}
+          textAnchor={atEdge ? "end" : "start"}
+        >
           {signed(value)}
           {spot.kind === "doubtful" ? " ?" : ""}
         </text>
@@ -214,6 +225,10 @@ function SpotMark({ spot, frame }: { spot: Schemas["Spot"]; frame: Frame }) {
         <text className="svg-words halo" x={x + 14} y={y + 14}>
           {spot.label}
         </text>
+      )}
+      {onPick && (
+        // biome-ignore lint/a11y/noStaticElementInteractions: the same points stand in a list beside the sheet.
+        <circle cx={x} cy={y} r={20} fill="transparent" className="cursor-pointer" onClick={onPick} />
       )}
     </g>
   );

@@ -26,6 +26,7 @@ class _Tram(Value):
     common_prior_sd_mm: float
     form_prior_sd_mm: float
     local_sd_mm: float
+    local_length: float
     extrusion_prior_sd: float
     probe_zero_sd_mm: float
     hypotheses: int
@@ -79,6 +80,7 @@ class _Tram(Value):
 
 
 class _Offset(Value):
+    between_points_mm: float
     closest_step_mm: float
     sd_wanted_mm: float
     deepest_press_mm: float
@@ -235,6 +237,69 @@ class _Survey(Value):
     repeats: int
     most_repeats: int
     base_every: int
+    edge_mm: float
+    sizes: tuple[int, ...]
+    parts_of_5: tuple[int, ...]
+    hand_minutes: float
+    probe_minutes: float
+    same_mm: float
+    fade_share: float
+    least_points: int
+    near_mm: float
+    near_sd: float
+    most_again: int
+    least_readings: int
+    pause_minutes: float
+
+
+class _Field(Value):
+    sigmas_mm: tuple[float, ...]
+    sigma_mm: float
+    sigma_ln_sd: float
+    lengths: tuple[float, ...]
+    noise_factors: tuple[float, ...]
+    noise_ln_sd: float
+    least_weight: float
+    drift_mm: float
+    wander_mm: float
+    sitting_mm: float
+    gross_share: float
+    gross_sizes_mm: tuple[float, ...]
+    gross_mm: float
+    doubt_at: float
+    repeat_at: float
+    doubted_one_in: int
+    least_to_doubt: int
+    enough_of_tol: float
+    nearly: float
+    enough_share: float
+
+
+class _Layout(Value):
+    grid_sd_mm: float
+    tail: float
+    transposed: float
+    negated: float
+    sure: float
+    still_possible: float
+    to_read: int
+    shift_sd_mm: float
+
+
+class _OldMesh(Value):
+    own_mm: float
+    week_mm: float
+    changed: float
+    changed_per_week: float
+    change_mm: float
+    zero_mm: float
+    length: float
+    mesh_sd_mm: float
+    draws: int
+    share_used: float
+    holds_at: float
+    first_reads: int
+    most_reads: int
 
 
 def _table(name: str) -> dict[str, Any]:
@@ -253,6 +318,9 @@ PROOF = _Proof.model_validate(_job["proof"])
 MOTION = _Motion.model_validate(_job["motion"])
 HEAT = _Heat.model_validate(_job["heat"])
 SURVEY = _Survey.model_validate(_job["survey"])
+FIELD = _Field.model_validate(_job["field"])
+LAYOUT = _Layout.model_validate(_job["layout"])
+OLD_MESH = _OldMesh.model_validate(_job["old_mesh"])
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
 #: What a workshop begins with: gauges, filaments, and where knobs usually are.

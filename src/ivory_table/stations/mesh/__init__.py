@@ -1,7 +1,7 @@
 """Mesh: a survey by hand, by probe or from elsewhere, what it shows, and what the machine makes of it."""
 
 from ..station import Station
-from . import doubts, line, practice, routes, standing, state, step, view
+from . import doubts, lessons, line, practice, routes, standing, state, step, view
 
 STATION = Station(
     name="mesh",
@@ -13,4 +13,4 @@ STATION = Station(
     routes=routes.routes,
 )
 
-__all__ = ["STATION", "doubts", "standing", "state", "step"]
+__all__ = ["STATION", "doubts", "lessons", "standing", "state", "step"]

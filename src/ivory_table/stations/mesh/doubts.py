@@ -1,11 +1,35 @@
-"""What the mesh refuses."""
+"""What the mesh refuses, and what it asks about."""
 
+from ivory_table.core.defaults import SURVEY
+from ivory_table.core.words import signed
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
 
-from .entries import MeshPoint
-from .state import Mesh
+from .entries import MeshBase, MeshFelt, MeshPlanned, MeshPoint
+from .state import Mesh, Point
+from .survey import survey_at, survey_of
+
+
+@doubt.register
+def _planned(what: MeshPlanned, run: OpenRun, source: Source) -> None:
+    if run.state.mesh_on:
+        raise Refused(
+            "mesh_is_on",
+            "The machine follows a mesh now: what is read would count from that one. Switch it off while another is read.",
+            "columns",
+        )
+    try:
+        able = len(survey_of(what, run.state).place_of)
+    except ValueError as wrong:
+        raise Refused("no_such_grid", str(wrong), "area_mm") from None
+    if able < SURVEY.least_points:
+        raise Refused(
+            "too_few_points",
+            f"Of this grid only {able} points can be read: the others are under clips, off the plate or out of reach. "
+            "Choose another area.",
+            "area_mm",
+        )
 
 
 @doubt.register
@@ -16,3 +40,58 @@ def _point(what: MeshPoint, run: OpenRun, source: Source) -> None:
             "The kept mesh counts from the zero of the day it was taken. Measure this point and a neighbour in the same go, and give both.",
             "height_mm",
         )
+    _refuse_unreadable(run, (what.column, what.row))
+    if source == "hand" and not what.sure:
+        _ask_about_mistyped(run, (what.column, what.row), what.height_mm)
+
+
+@doubt.register
+def _felt(what: MeshFelt, run: OpenRun, source: Source) -> None:
+    _refuse_unreadable(run, (what.column, what.row))
+
+
+@doubt.register
+def _base(what: MeshBase, run: OpenRun, source: Source) -> None:
+    survey = survey_at(run)
+    if survey is not None and source == "hand" and not what.sure:
+        _ask_about(*survey.expected(survey.base_mm), what.height_mm)
+
+
+def _refuse_unreadable(run: OpenRun, point: Point) -> None:
+    survey = survey_at(run)
+    if survey is None:
+        return
+    found = next((p for p in survey.points if (p.column, p.row) == point), None)
+    if found is not None and found.place_mm is None:
+        raise Refused(
+            "point_out_of_reach", f"This point cannot be read: it is {found.why}. It is filled from the others."
+        )
+
+
+def _ask_about_mistyped(run: OpenRun, point: Point, typed_mm: float) -> None:
+    survey = survey_at(run)
+    if survey is not None and point in survey.place_of:
+        _ask_about(*survey.expected(survey.place_of[point]), typed_mm)
+
+
+def _ask_about(mean: float, sd: float, typed_mm: float) -> None:
+    """Raise Refused where a height is far from all that is known, and another one that is easily mistyped for it is near."""
+    near = max(SURVEY.near_sd * sd, SURVEY.near_mm)
+    if abs(typed_mm - mean) <= near:
+        return
+    slips = {
+        "with the other sign": -typed_mm,
+        "with the decimal point one further left": typed_mm / 10,
+        "with the decimal point one further right": typed_mm * 10,
+        "in hundredths": typed_mm / 100,
+        "in micrometres": typed_mm / 1000,
+    }
+    meant = [(abs(v - mean), words, v) for words, v in slips.items() if abs(v - mean) <= near and v != typed_mm]
+    instead = f" Did you mean {signed(min(meant)[2], 3)} mm ({min(meant)[1]})?" if meant else ""
+    raise Refused(
+        "far_from_expected",
+        f"{signed(typed_mm, 3)} mm is far from the {signed(mean, 2)} ± {sd:.2f} mm that is expected here.{instead} "
+        "Read it once more, or keep it as it is.",
+        "height_mm",
+        insist=True,
+    )

@@ -1,95 +1,194 @@
-"""The points of a mesh by probe or by feel, and a mesh sent to the machine."""
+"""The points of a mesh by probe or by feel, and a mesh sent to the machine, stored there, and read back."""
+
+import re
 
 from ivory_table.core.defaults import SURVEY
-from ivory_table.core.mesh import believed_by_machine
+from ivory_table.core.mesh_plan import PlanPoint
 from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.mesh.entries import MeshBase, MeshPoint, MeshUsed
+from ivory_table.stations.mesh.entries import (
+    MeshBase,
+    MeshChecked,
+    MeshFelt,
+    MeshPoint,
+    MeshReadBack,
+    MeshSent,
+    MeshStored,
+    MeshUsed,
+)
 from ivory_table.stations.mesh.state import Mesh
-from ivory_table.stations.mesh.step import grid_of, point_order
+from ivory_table.stations.mesh.survey import Survey, survey_at
+from ivory_table.stations.mesh.use import lines_to_send
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
-from ivory_table.stations.work import Work, feel_down, probed
+from ivory_table.stations.work import MOST_ANSWERS, Descent, Work, feel_down, probed
+
+from .check import check_at
 
 
-def survey(work: Work) -> None:
-    """The points of the planned mesh that are still missing, the base point again every few of them."""
-    work.ready()
-    state = work.state
-    planned = Mesh.of(state).plan
-    if planned is None:
+def _at_hand(work: Work) -> Survey:
+    survey = survey_at(work.now)
+    if survey is None:
         raise Refused("no_mesh_planned", "Choose how many points to measure first.")
-    grid = grid_of(work.now)
-    assert grid is not None
-    order = point_order(planned.columns, planned.rows)
-    row, column = order[0]
-    base = (grid.xs_mm[column], grid.ys_mm[row])
-    began = work.session.now_s()
-    done_before = len(Mesh.of(state).points)
-    missing = [(r, c) for r, c in order if (c, r) not in Mesh.of(state).points]
-    for k, (r, c) in enumerate(missing):
-        name = f"point {c + 1}, {r + 1}"
-        x, y = grid.xs_mm[c], grid.ys_mm[r]
-        share = (done_before + k) / len(order)
-        left = (work.session.now_s() - began) / k * (len(missing) - k) if k else None
-        work.session.progress(name, share, left)
-        if planned.owns_zero:
-            z = feel_down(work, x, y, name)
-            work.keep(MeshPoint(column=c, row=r, height_mm=round(z, 3)), "hand")
-            continue
-        if k % SURVEY.base_every == 0:
-            work.keep(MeshBase(height_mm=probed(work, *base, "the base point")))
-        work.keep(MeshPoint(column=c, row=r, height_mm=probed(work, x, y, name)))
-    if not planned.owns_zero:
-        work.keep(MeshBase(height_mm=probed(work, *base, "the base point")))
+    return survey
+
+
+def _name(point: PlanPoint) -> str:
+    return f"point {point.column + 1}, {point.row + 1}" + (f", read beside it ({point.why})" if point.moved else "")
+
+
+def measure(work: Work) -> None:
+    """The points of the planned mesh that tell most, until it is enough; by probe all of them, with the base point."""
+    survey = _at_hand(work)
+    if work.state.mesh_on:
+        work.session.ask(work.session.manner.send("mesh_off"))
+        work.keep(MeshUsed(on=False))
+    work.ready()
+    if survey.plan.owns_zero:
+        _by_feel(work)
+    else:
+        _by_probe(work)
     work.leave()
 
 
+def _by_feel(work: Work) -> None:
+    while True:
+        survey = _at_hand(work)
+        if Mesh.of(work.state).base_due:
+            x, y = survey.base_mm
+            work.keep(MeshBase(height_mm=round(feel_down(work, x, y, "the base point"), 4)), "hand")
+            continue
+        if survey.complete or survey.coming is None:
+            return
+        _feel_point(work, survey, survey.coming[0])
+
+
+def _feel_point(work: Work, survey: Survey, point: PlanPoint) -> None:
+    assert point.place_mm is not None
+    at = (point.column, point.row)
+    _progress(work, survey, _name(point))
+    tip = Descent.over(work, *point.place_mm, _name(point))
+    for _ in range(MOST_ANSWERS):
+        tip.approach = _at_hand(work).approach(at)
+        z = tip.next_mm(work.state)
+        z, feel = tip.feel(work.state, max(z if z is not None else tip.approach.drag[0], tip.lowest_mm(work.state)))
+        before = len(Mesh.of(work.state).soundings)
+        work.keep(MeshFelt(column=point.column, row=point.row, z_mm=z, feel=feel), "hand")
+        if len(Mesh.of(work.state).soundings) > before:
+            return
+    raise tip.no_end()
+
+
+def _progress(work: Work, survey: Survey, name: str) -> None:
+    read = len(survey.mesh.points)
+    minutes = SURVEY.hand_minutes if survey.plan.owns_zero else SURVEY.probe_minutes
+    left = 60 * minutes * max(survey.wanted - read, 0)
+    work.session.progress(name, read / max(survey.wanted, 1), left)
+
+
+def _by_probe(work: Work) -> None:
+    """Every point that can be reached, the base point again every few of them; then those in doubt once more."""
+    since = 0
+    while (survey := _at_hand(work)).waiting and not survey.complete:
+        if since % SURVEY.base_every == 0:
+            work.keep(MeshBase(height_mm=probed(work, *survey.base_mm, "the base point")))
+        since += 1
+        point = survey.waiting[0]
+        assert point.place_mm is not None
+        _progress(work, survey, _name(point))
+        height = probed(work, *point.place_mm, _name(point))
+        work.keep(MeshPoint(column=point.column, row=point.row, height_mm=height))
+    for doubt in _at_hand(work).doubts[: SURVEY.most_again]:
+        x, y = _at_hand(work).place_of[doubt.point]
+        column, row = doubt.point
+        name = f"point {column + 1}, {row + 1} again: {doubt.words}"
+        work.session.progress(name)
+        work.keep(MeshPoint(column=column, row=row, height_mm=probed(work, x, y, name), again=True))
+    work.keep(MeshBase(height_mm=probed(work, *_at_hand(work).base_mm, "the base point")))
+
+
 def send_mesh(work: Work) -> None:
-    survey, does = work.state.mesh, work.session.manner
-    if survey is None:
+    """Sent point by point, read back where the machine can list it, stored where it can, then switched on."""
+    if work.state.mesh is None:
         raise Refused("no_mesh", "There is no kept mesh to send.")
-    heights = survey.values
-    if not survey.owns_zero:
-        # A probed mesh says nothing of the zero: it is sent against the centre.
-        heights = heights - float(believed_by_machine(survey, [work.now.setup.plate.centre])[0])
-    xs, ys = survey.grid.xs_mm, survey.grid.ys_mm
-    line = does.send(
-        "mesh_begin",
-        x_first=xs[0],
-        y_first=ys[0],
-        x_step=(xs[-1] - xs[0]) / (len(xs) - 1),
-        y_step=(ys[-1] - ys[0]) / (len(ys) - 1),
-        columns=len(xs),
-        rows=len(ys),
-    )
-    work.session.ask(line)
-    for r in range(len(ys)):
-        for c in range(len(xs)):
-            work.session.progress("sending the mesh", (r * len(xs) + c) / heights.size)
-            work.session.ask(does.send("mesh_point", column=c, row=r, height=float(heights[r, c])))
+    does, lines = work.session.manner, lines_to_send(work.now)
+    for k, line in enumerate(lines):
+        work.session.progress("sending the mesh", k / len(lines))
+        work.session.ask(line)
     work.session.ask(does.send("mesh_on"))
-    if not work.state.mesh_on:
-        work.keep(MeshUsed(on=True))
+    work.keep(MeshSent())
+    work.keep(MeshUsed(on=True))
+    if does.can("mesh_store"):
+        work.session.ask(does.send("mesh_store"))
+        work.keep(MeshStored())
+    if does.can("mesh_read"):
+        read_back(work)
+
+
+def read_back(work: Work) -> None:
+    """The mesh as the machine lists it, compared with the kept one. Raises Refused with the point that differs."""
+    heights = listed(work)
+    try:
+        work.keep(MeshReadBack(heights_mm=heights))
+    except ValueError as wrong:
+        raise Refused("mesh_differs", str(wrong)) from None
+    off = work.state.mesh_back_mm
+    if off is not None and off > SURVEY.same_mm:
+        raise Refused(
+            "mesh_differs",
+            f"The machine lists another mesh than the kept one: up to {off:.3f} mm off. Send it again, then read it back.",
+        )
+
+
+def listed(work: Work) -> tuple[tuple[float, ...], ...]:
+    """The machine's own list of its mesh, front row first."""
+    does = work.session.manner
+    rows = work.session.ask_all(does.send("mesh_read"), "mesh_row")
+    found = [tuple(float(v) for v in re.findall(r"[-+]?\d*\.?\d+", m["heights"])) for m in rows]
+    if len(found) < 2 or len({len(row) for row in found}) != 1:
+        raise Refused("mesh_not_listed", "The machine did not list a mesh that can be read. Look at its own screen.")
+    if work.now.setup.mesh_law.first_row == "back":
+        found.reverse()
+    return tuple(found)
+
+
+def check_earlier(work: Work) -> None:
+    """The places of an earlier mesh that tell most, until it is known whether it still holds."""
+    work.ready()
+    while (check := check_at(work.now)) is not None and check.to_read:
+        x, y = check.to_read[0]
+        name = f"({x:g}, {y:g})"
+        work.session.progress(f"checking the earlier mesh at {name}")
+        felt = check.earlier.survey.owns_zero
+        height = feel_down(work, x, y, name) if felt else probed(work, x, y, name)
+        work.keep(MeshChecked(x_mm=x, y_mm=y, height_mm=round(height, 4)), "hand" if felt else "machine")
+    work.leave()
 
 
 JOBS = {
-    "survey": Job("Measure the mesh", survey),
-    "send_mesh": Job("Send the mesh and switch it on", send_mesh),
+    "survey": Job("Measure the mesh", measure),
+    "send_mesh": Job("Send the mesh, store it and switch it on", send_mesh),
+    "read_mesh": Job("Ask the machine for its mesh", read_back),
+    "check_mesh": Job("Check the earlier mesh", check_earlier),
 }
 
 
 def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
-    state, mesh, does = run.state, Mesh.of(run.state), session.manner
-    grid = grid_of(run)
-    if mesh.plan is not None and grid is not None:
-        if len(mesh.points) == len(grid.places):
+    state, does = run.state, session.manner
+    survey, check = survey_at(run), check_at(run)
+    if survey is not None:
+        if not survey.waiting and not Mesh.of(state).base_due:
             return ()
-        probing = not mesh.plan.owns_zero
-        places = [(float(x), float(y), f"({x:g}, {y:g})") for x, y in grid.places]
+        probing = not survey.plan.owns_zero
+        places = [(*place, f"({place[0]:g}, {place[1]:g})") for place in survey.place_of.values()]
         moves, wrong = walked(state, does, places, probing=probing)
         return (offer(session, JOBS, "survey", *moves, why_not=wrong or (untried(run) if probing else "")),)
-    if state.mesh is not None and does.can("mesh_begin"):
-        return (offer(session, JOBS, "send_mesh", "nothing moves"),)
+    if check is not None and check.to_read:
+        probing = not check.earlier.survey.owns_zero
+        moves, wrong = walked(state, does, [(x, y, f"({x:g}, {y:g})") for x, y in check.to_read], probing=probing)
+        return (offer(session, JOBS, "check_mesh", *moves, why_not=wrong or (untried(run) if probing else "")),)
+    if state.mesh is not None and does.can("mesh_point"):
+        sends = (offer(session, JOBS, "send_mesh", "nothing moves"),)
+        return (*sends, offer(session, JOBS, "read_mesh", "nothing moves")) if does.can("mesh_read") else sends
     return ()

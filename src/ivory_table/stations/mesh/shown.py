@@ -31,8 +31,19 @@ def show(run: OpenRun, survey: MeshSurvey) -> Shown:
         survey=survey,
         fit=found,
         words=words,
-        spots=tuple(
-            Spot(x_mm=float(x), y_mm=float(y), kind="measured", value_mm=float(v))
-            for (x, y), v in zip(places, values, strict=True)
-        ),
+        spots=_spots(survey),
+    )
+
+
+def _spots(survey: MeshSurvey) -> tuple[Spot, ...]:
+    """Every point of the grid: as measured, or as believed where it was not read itself."""
+    read = {(r.x_mm, r.y_mm) for r in survey.readings}
+    return tuple(
+        Spot(
+            x_mm=float(x),
+            y_mm=float(y),
+            kind="measured" if not read or (float(x), float(y)) in read else "believed",
+            value_mm=float(v),
+        )
+        for (x, y), v in zip(survey.grid.places, survey.values.ravel(), strict=True)
     )

@@ -2,34 +2,93 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from datetime import datetime
 
 import numpy as np
 from numpy.typing import ArrayLike
 
+from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import TRAM
-from ivory_table.core.mesh import MeshSurvey, Sounding, drift_taken_out
+from ivory_table.core.gauge import Feel
+from ivory_table.core.mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
+from ivory_table.core.mesh_check import CheckRead
+from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
 
-from .entries import MeshBase, MeshKept, MeshPlanned, MeshPoint, MeshPointAgain, MeshUsed
+from .entries import (
+    MeshBase,
+    MeshCheckBegun,
+    MeshChecked,
+    MeshDiscarded,
+    MeshFelt,
+    MeshKept,
+    MeshPlanned,
+    MeshPoint,
+    MeshPointAgain,
+    MeshPointTrusted,
+    MeshReadBack,
+    MeshSent,
+    MeshStored,
+    MeshTakenUp,
+    MeshUsed,
+)
+
+Point = tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Earlier:
+    """An earlier mesh of this plate that is looked at again, and what was read of it today."""
+
+    survey: MeshSurvey
+    measured_at: datetime
+    reads: tuple[CheckRead, ...] = ()
 
 
 @dataclass(frozen=True)
 class Mesh(Slice):
-    """The mesh in the making; the kept one belongs to the machine."""
+    """The mesh in the making; the kept one belongs to the machine. Points by (column, row)."""
 
     plan: MeshPlanned | None = None
     soundings: tuple[Sounding, ...] = ()
+    #: Doubted readings that somebody has looked at and keeps.
+    trusted: frozenset[Point] = frozenset()
+    #: What was felt over one point since it was gone to, from above.
+    feeling: tuple[Point, tuple[tuple[float, Feel], ...]] | None = None
+    earlier: Earlier | None = None
+    #: Earlier meshes that are not to be offered again, by when they were measured.
+    discarded: frozenset[datetime] = frozenset()
+    #: After a pause the zero may be another one: the base point is read before anything else.
+    base_due: bool = False
 
     @property
-    def points(self) -> dict[tuple[int, int], float]:
-        """The heights read so far, mm, by (column, row), drift taken out."""
-        return drift_taken_out(self.soundings)[0]
+    def counting(self) -> tuple[Sounding, ...]:
+        """The readings that count, in their order; the base point's have no point."""
+        return tuple(s for s in self.soundings if s.counts)
+
+    @property
+    def points(self) -> dict[Point, float]:
+        """The heights read so far, mm, drift taken out, several readings of a point as their mean."""
+        return drift_taken_out(self.counting)[0]
+
+    def after_pause(self) -> "Mesh":
+        return replace(self, feeling=None, earlier=None, base_due=bool(self.soundings))
+
+
+def _sounded(mesh: Mesh, point: Point, height_mm: float, entry: Entry, **more: object) -> Mesh:
+    sounding = Sounding(entry.at.timestamp(), point, height_mm, **more)  # type: ignore[arg-type]
+    return replace(mesh, soundings=(*mesh.soundings, sounding), feeling=None)
+
+
+def _refuse_off_the_mesh(mesh: Mesh, point: Point) -> None:
+    if mesh.plan is None or point[0] >= mesh.plan.columns or point[1] >= mesh.plan.rows:
+        raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
 
 
 @fold.register
 def _planned(what: MeshPlanned, run: RunState, entry: Entry) -> RunState:
-    return run.put(Mesh(what))
+    return run.put(Mesh(what, discarded=Mesh.of(run).discarded))
 
 
 @fold.register
@@ -37,12 +96,53 @@ def _point(what: MeshPoint, run: RunState, entry: Entry) -> RunState:
     mesh = Mesh.of(run)
     if mesh.plan is None and run.mesh is not None:
         return _point_replaced(run, run.mesh, what)
-    if mesh.plan is None or what.column >= mesh.plan.columns or what.row >= mesh.plan.rows:
-        raise ValueError("That point is not on the mesh being read. Choose the mesh's size first.")
     point = (what.column, what.row)
-    others = tuple(s for s in mesh.soundings if s.point != point)
-    sounding = Sounding(entry.at.timestamp(), point, what.height_mm)
-    return run.put(replace(mesh, soundings=(*others, sounding)))
+    _refuse_off_the_mesh(mesh, point)
+    if not what.again:
+        others = tuple(
+            replace(s, counts=False, reason=what.reason or s.reason) if s.point == point else s for s in mesh.soundings
+        )
+        mesh = replace(mesh, soundings=others, trusted=mesh.trusted - {point})
+    return run.put(_sounded(mesh, point, what.height_mm, entry))
+
+
+@fold.register
+def _felt(what: MeshFelt, run: RunState, entry: Entry) -> RunState:
+    mesh, point = Mesh.of(run), (what.column, what.row)
+    _refuse_off_the_mesh(mesh, point)
+    before = mesh.feeling[1] if mesh.feeling is not None and mesh.feeling[0] == point else ()
+    answers = (*before, (what.z_mm, what.feel))
+    read = read_by_feel(run, answers)
+    if read is None:
+        return run.put(replace(mesh, feeling=(point, answers)))
+    return run.put(_sounded(mesh, point, read[0], entry, sd_mm=read[1]))
+
+
+def read_by_feel(run: RunState, answers: tuple[tuple[float, Feel], ...]) -> tuple[float, float] | None:
+    """What a point's answers alone say of where the gauge drags, mm and sd; None until the drag or both its sides were felt.
+
+    By the answers alone: what was believed before them comes in once, when the field is made.
+    """
+    z = answers[-1][0]
+    alone = Approach.over(
+        z, 0.3, scale=run.feel, gauge_mm=run.drag_gap_mm, step_mm=run.setup.machine.z_step_mm, seen_above=True
+    )
+    alone = replace(alone, log_prior=np.zeros(len(alone.heights)))
+    for at, feel in answers:
+        alone = alone.feel(at, feel)
+    if not alone.touched:
+        return None
+    middle, sd = alone.drag
+    # Both sides far apart still leave it between them: one more answer tells.
+    return (round(middle, 4), sd) if sd <= 2 * run.feel.drag_sd_mm else None
+
+
+@fold.register
+def _trusted(what: MeshPointTrusted, run: RunState, entry: Entry) -> RunState:
+    mesh, point = Mesh.of(run), (what.column, what.row)
+    if point not in mesh.points:
+        raise ValueError("That point was not read yet.")
+    return run.put(replace(mesh, trusted=mesh.trusted | {point}))
 
 
 @fold.register
@@ -51,7 +151,7 @@ def _base(what: MeshBase, run: RunState, entry: Entry) -> RunState:
     if mesh.plan is None:
         raise ValueError("No mesh is being read, so there is no base point to visit.")
     sounding = Sounding(entry.at.timestamp(), None, what.height_mm)
-    return run.put(replace(mesh, soundings=(*mesh.soundings, sounding)))
+    return run.put(replace(mesh, soundings=(*mesh.soundings, sounding), base_due=False))
 
 
 @fold.register
@@ -80,6 +180,10 @@ def _point_again(what: MeshPointAgain, run: RunState, entry: Entry) -> RunState:
         measured_again=run.measured_again | {(what.column, what.row)},
         step_shift_mm=0.0,
         step_turns=None,
+        # The machine has the mesh as it was.
+        mesh_sent=False,
+        mesh_stored=False,
+        mesh_back_mm=None,
     )
 
 
@@ -101,43 +205,123 @@ def _point_replaced(run: RunState, mesh: MeshSurvey, what: MeshPoint) -> RunStat
         raise ValueError("The kept mesh has no such point.")
     now = run.moved()
     place = [(mesh.grid.xs_mm[what.column], mesh.grid.ys_mm[what.row])]
-    now = _read_mesh(now, mesh, place, [what.height_mm])
+    now = _read_mesh(now, mesh, place, [what.height_mm], now.mesh_noise(mesh))
     return replace(now, mesh=_with_height(mesh, what.column, what.row, what.height_mm))
 
 
 @fold.register
 def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
     survey = what.survey
+    _refuse_another_plate(survey, run)
+    if survey.readings:
+        places = np.array([(r.x_mm, r.y_mm) for r in survey.readings])
+        now = run
+        for place, rise, read in zip(places, run.mesh_rise(survey, places), survey.readings, strict=True):
+            now = _read_mesh(now, survey, place[None], [read.height_mm + float(rise)], read.sd_mm)
+    else:
+        rise = run.mesh_rise(survey, survey.grid.places)
+        now = _read_mesh(run, survey, survey.grid.places, survey.values.ravel() + rise, run.mesh_noise(survey))
+    return now.with_mesh(survey, on=True).put(Mesh(discarded=Mesh.of(run).discarded))
+
+
+def _refuse_another_plate(survey: MeshSurvey, run: RunState) -> None:
     if survey.plate_id != run.setup.plate_id:
         raise ValueError("This mesh belongs to another plate than the one mounted in this run.")
     for x, y in survey.grid.places:
         run.setup.plate.refuse_outside(float(x), float(y))
-    return _read_mesh(run, survey, survey.grid.places, survey.values.ravel()).put(
-        Mesh(),
-        mesh=survey,
-        mesh_on=True,
-        measured_again=frozenset(),
-        mesh_since_offset=True,
-    )
 
 
 @fold.register
 def _used(what: MeshUsed, run: RunState, entry: Entry) -> RunState:
     if what.on and run.mesh is None:
         raise ValueError("There is no kept mesh to use yet.")
-    return replace(run, mesh_on=what.on, mesh_since_offset=True)
+    return replace(run, mesh_on=what.on, mesh_since_offset=True, mesh_on_told=what.on)
 
 
-def _read_mesh(run: RunState, survey: MeshSurvey, places: ArrayLike, values: Iterable[float]) -> RunState:
-    """The run after mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
+@fold.register
+def _sent(what: MeshSent, run: RunState, entry: Entry) -> RunState:
+    return replace(_with_kept(run), mesh_sent=True, mesh_back_mm=None)
+
+
+@fold.register
+def _stored(what: MeshStored, run: RunState, entry: Entry) -> RunState:
+    return replace(_with_kept(run), mesh_stored=True)
+
+
+@fold.register
+def _read_back(what: MeshReadBack, run: RunState, entry: Entry) -> RunState:
+    mesh = _with_kept(run).mesh
+    assert mesh is not None
+    theirs = np.array(what.heights_mm)
+    if theirs.shape != mesh.values.shape:
+        raise ValueError(
+            f"The machine lists {theirs.shape[1]} by {theirs.shape[0]} points, the kept mesh has "
+            f"{mesh.values.shape[1]} by {mesh.values.shape[0]}: it is another mesh."
+        )
+    off = theirs - expected_back(run, mesh)
+    return replace(run, mesh_sent=True, mesh_back_mm=float(np.abs(off).max()))
+
+
+def expected_back(run: RunState, mesh: MeshSurvey) -> Array:
+    """(rows, columns) mm as the machine was told them: a probed mesh against the plate's centre."""
+    if mesh.owns_zero:
+        return mesh.values
+    return np.asarray(mesh.values - believed_by_machine(mesh, [run.setup.plate.centre], run.setup.mesh_law)[0])
+
+
+def _with_kept(run: RunState) -> RunState:
+    if run.mesh is None:
+        raise ValueError("There is no kept mesh yet.")
+    return run
+
+
+@fold.register
+def _discarded(what: MeshDiscarded, run: RunState, entry: Entry) -> RunState:
+    mesh = Mesh.of(run)
+    earlier = mesh.earlier
+    if earlier is not None and earlier.measured_at == what.measured_at:
+        earlier = None
+    return run.put(replace(mesh, earlier=earlier, discarded=mesh.discarded | {what.measured_at}))
+
+
+@fold.register
+def _check_begun(what: MeshCheckBegun, run: RunState, entry: Entry) -> RunState:
+    _refuse_another_plate(what.survey, run)
+    return run.put(Mesh(earlier=Earlier(what.survey, what.measured_at), discarded=Mesh.of(run).discarded))
+
+
+@fold.register
+def _taken_up(what: MeshTakenUp, run: RunState, entry: Entry) -> RunState:
+    """An earlier mesh used again: its zero is of its day; its form is the plate's still, nearly."""
+    _refuse_another_plate(what.survey, run)
+    survey = what.survey
+    rows = run.belief.surface.rows(survey.grid.places)
+    values = survey.values.ravel() + run.mesh_rise(survey, survey.grid.places)
+    sd = float(np.hypot(run.mesh_noise(survey), TRAM.mesh_keeps_mm))
     belief = run.belief
-    surface = belief.surface
+    for row, value in zip(rows - rows.mean(axis=0), values - values.mean(), strict=True):
+        belief = belief.read(row, float(value), sd)
+    return replace(run, belief=belief).with_mesh(survey, on=True).put(Mesh(discarded=Mesh.of(run).discarded))
+
+
+@fold.register
+def _checked(what: MeshChecked, run: RunState, entry: Entry) -> RunState:
+    mesh = Mesh.of(run)
+    if mesh.earlier is None:
+        raise ValueError("Choose the earlier mesh that is to be checked first.")
+    run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
+    sd = run.reading_noise(felt=mesh.earlier.survey.owns_zero)
+    read = CheckRead(what.x_mm, what.y_mm, what.height_mm, sd)
+    others = tuple(r for r in mesh.earlier.reads if (r.x_mm, r.y_mm) != (read.x_mm, read.y_mm))
+    return run.put(replace(mesh, earlier=replace(mesh.earlier, reads=(*others, read))))
+
+
+def _read_mesh(run: RunState, survey: MeshSurvey, places: ArrayLike, values: Iterable[float], noise: float) -> RunState:
+    """The run after mesh heights as readings: felt by hand, where the gauge drags; probed, over an unknown zero."""
+    surface = run.belief.surface
     over = "nozzle" if survey.owns_zero else "probe"
     extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
-    base = belief.shift_mm - run.drag_gap_mm if survey.owns_zero else 0.0
-    noise = run.mesh_noise(survey)
-    rows = surface.rows(places)
-    rise = run.mesh_rise(survey) if len(rows) == survey.values.size else np.zeros(len(rows))
-    for (x, y), row, value, warm in zip(np.asarray(places), rows, values, rise, strict=True):
-        run = run.read_place((float(x), float(y)), over, row + extra, base + float(value) + float(warm), noise)
+    base = run.belief.shift_mm - run.drag_gap_mm if survey.owns_zero else 0.0
+    for (x, y), row, value in zip(np.asarray(places), surface.rows(places), values, strict=True):
+        run = run.read_place((float(x), float(y)), over, row + extra, base + float(value), noise)
     return run
