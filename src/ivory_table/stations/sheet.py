@@ -6,6 +6,7 @@ from typing import Literal, Self
 import numpy as np
 from scipy.special import ndtr
 
+from ivory_table.core.field import SurfaceField
 from ivory_table.core.plate import KeepOut, Screw
 from ivory_table.core.proof import zones_on
 from ivory_table.core.surface import Surface
@@ -130,6 +131,21 @@ def height_field(
         mean = mean - belief.shift_mm - level_mm
     if after_mesh:
         mean = mean - state.machine_believes(places)
+    return _field_of(xs, ys, mean, sd, zones, tol_mm, against)
+
+
+def read_field(state: RunState, field: SurfaceField, against: str) -> HeightField:
+    """The surface as a survey's readings show it, against its height at the anchors."""
+    surface = state.belief.surface
+    xs, ys, places, _, zones = _grid(surface)
+    mean, sd = field.at(np.vstack([places, surface.anchors]))
+    n = len(places)
+    return _field_of(xs, ys, mean[:n] - mean[n:].mean(), sd[:n], zones, state.tol_mm, against)
+
+
+def _field_of(
+    xs: Array, ys: Array, mean: Array, sd: Array, zones: dict[str, int], tol_mm: float, against: str
+) -> HeightField:
     p_high, p_low = ndtr((mean - tol_mm) / sd), ndtr((-tol_mm - mean) / sd)
     return HeightField(
         xs_mm=_row(xs, 1),

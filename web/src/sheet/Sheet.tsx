@@ -196,7 +196,6 @@ function SpotMark({ spot, frame, onPick }: { spot: Schemas["Spot"]; frame: Frame
   const x = frame.px(spot.x_mm);
   const y = frame.py(spot.y_mm);
   const value = spot.value_mm ?? null;
-  const atEdge = x > frame.plan.x + frame.plan.w - 60;
   return (
     <g>
       {spot.kind === "next" ? (
@@ -213,9 +212,9 @@ function SpotMark({ spot, frame, onPick }: { spot: Schemas["Spot"]; frame: Frame
         <text
           className="svg-number halo"
           fillOpacity={spot.kind === "believed" ? 0.65 : undefined}
-          x={atEdge ? x - 9 : x + 9}
-          y={y - 5}
-          textAnchor={atEdge ? "end" : "start"}
+          x={x}
+          y={y - (spot.kind === "next" ? 15 : spot.kind === "doubtful" ? 13 : 9)}
+          textAnchor="middle"
         >
           {signed(value)}
           {spot.kind === "doubtful" ? " ?" : ""}

@@ -6,19 +6,27 @@ from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
 
-from .entries import MeshBase, MeshFelt, MeshPlanned, MeshPoint
+from .entries import MeshBase, MeshCheckBegun, MeshFelt, MeshPlanned, MeshPoint
 from .state import Mesh, Point
 from .survey import survey_at, survey_of
 
 
-@doubt.register
-def _planned(what: MeshPlanned, run: OpenRun, source: Source) -> None:
+def _refuse_while_on(run: OpenRun) -> None:
     if run.state.mesh_on:
         raise Refused(
             "mesh_is_on",
-            "The machine follows a mesh now: what is read would count from that one. Switch it off while another is read.",
-            "columns",
+            "The machine follows a mesh now: what is read would count from that one. Switch it off first.",
         )
+
+
+@doubt.register
+def _check_begun(what: MeshCheckBegun, run: OpenRun, source: Source) -> None:
+    _refuse_while_on(run)
+
+
+@doubt.register
+def _planned(what: MeshPlanned, run: OpenRun, source: Source) -> None:
+    _refuse_while_on(run)
     try:
         able = len(survey_of(what, run.state).place_of)
     except ValueError as wrong:

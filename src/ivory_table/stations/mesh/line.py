@@ -41,15 +41,21 @@ def _name(point: PlanPoint) -> str:
 def measure(work: Work) -> None:
     """The points of the planned mesh that tell most, until it is enough; by probe all of them, with the base point."""
     survey = _at_hand(work)
-    if work.state.mesh_on:
-        work.session.ask(work.session.manner.send("mesh_off"))
-        work.keep(MeshUsed(on=False))
     work.ready()
+    _mesh_off(work)
     if survey.plan.owns_zero:
         _by_feel(work)
     else:
         _by_probe(work)
     work.leave()
+
+
+def _mesh_off(work: Work) -> None:
+    """What is read counts from the bare machine: whatever mesh it follows is switched off."""
+    if work.state.mesh_on:
+        work.keep(MeshUsed(on=False))
+    if work.session.manner.can("mesh_off"):
+        work.session.ask(work.session.manner.send("mesh_off"))
 
 
 def _by_feel(work: Work) -> None:
@@ -156,6 +162,7 @@ def listed(work: Work) -> tuple[tuple[float, ...], ...]:
 def check_earlier(work: Work) -> None:
     """The places of an earlier mesh that tell most, until it is known whether it still holds."""
     work.ready()
+    _mesh_off(work)
     while (check := check_at(work.now)) is not None and check.to_read:
         x, y = check.to_read[0]
         name = f"({x:g}, {y:g})"

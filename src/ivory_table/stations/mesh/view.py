@@ -13,7 +13,7 @@ from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
-from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
+from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, read_field, sheet_of
 
 from .check import check_at
 from .entries import MeshPlanned
@@ -145,6 +145,8 @@ def view(run: OpenRun) -> MeshView:
         against="what the machine follows" if mesh and state.mesh_on else "the common height",
     )
     residual = float(np.ptp(np.array(field.mean_mm)))
+    if survey is not None and len(survey.mesh.points) >= SURVEY.least_points:
+        field = read_field(state, survey.field, "the common height")
     coming = _next_of(run, survey) if survey is not None and not survey.mesh.base_due else None
     check = check_at(run)
     if check is not None:

@@ -37,13 +37,15 @@ export function ChooseMesh({
   const [chosen, setChosen] = useState<string | null>(null);
   const [area, setArea] = useState<string[]>(["", "", "", ""]);
   const [areaWrong, setAreaWrong] = useState<string | null>(null);
-  // Half a hundredth more is not worth the minutes: where the next choice gains less than that, it ends.
-  const best = choices.find((c) => c.left_mm <= Math.min(...choices.map((o) => o.left_mm)) + 0.002) ?? choices[0];
+  // By hand as many points of this grid as it takes; a probe reads all of one that leaves nearly as little as any.
+  const whole = choices.find((c) => c.columns === 5 && c.readings >= 16) ?? choices.at(-1);
+  const until = owner === "hand" && whole ? { ...whole, readings: 0 } : null;
+  const best = until ?? choices.find((c) => c.left_mm <= Math.min(...choices.map((o) => o.left_mm)) + 0.002);
   const name = (c: Schemas["Choice"]) => `${c.columns},${c.rows},${c.readings}`;
   const picked = choices.find((c) => name(c) === chosen) ?? best;
+  const rows = until ? [until, ...choices] : choices;
   const plan = () => {
     if (!picked) return;
-    const all = picked.readings >= picked.columns * picked.rows;
     let area_mm: [number, number, number, number] | undefined;
     if (area.some((v) => v.trim())) {
       const numbers = area.map(typedNumber);
@@ -56,8 +58,7 @@ export function ChooseMesh({
       columns: picked.columns,
       rows: picked.rows,
       owns_zero: owner === "hand",
-      // A part is read until it is enough; all of it, where all was chosen.
-      readings: all || owner === "probe" ? picked.readings : null,
+      readings: picked.readings || null,
       area_mm,
     };
     if (view.mesh_on) keep({ kind: "mesh_used", on: false }, onPlanned, [planned]);
@@ -65,8 +66,9 @@ export function ChooseMesh({
   };
   return (
     <>
-      <Eyebrow left="The shape that is left" right={view.after_tram} />
+      <Eyebrow left="The shape that is left" right="" />
       <h2 className="text-2xl leading-tight font-semibold">Measure a grid, or bring one.</h2>
+      <p className="text-sm text-graphite">Now {view.after_tram}.</p>
       <Choice
         label="How it is read"
         value={owner}
@@ -78,23 +80,31 @@ export function ChooseMesh({
       />
       <fieldset className="flex flex-col">
         <legend className="text-sm text-graphite">Points, what they leave for the first layer, and minutes</legend>
-        {choices.map((c) => {
-          const all = c.readings >= c.columns * c.rows;
-          return (
-            <label
-              key={name(c)}
-              className="flex min-h-11 cursor-pointer items-center gap-3 border-b border-hairline has-checked:font-semibold"
-            >
-              <input type="radio" name="points" checked={c === picked} onChange={() => setChosen(name(c))} />
-              <span>
-                {c.columns} × {c.rows}
-                {!all && `, ${c.readings} of them`}
-              </span>
-              <span className="ml-auto font-mono">±{c.left_mm.toFixed(3)} mm</span>
-              <span className="w-16 text-right font-mono">{Math.round(c.minutes)} min</span>
-            </label>
-          );
-        })}
+        {rows.map((c) => (
+          <label
+            key={name(c)}
+            className="flex min-h-11 cursor-pointer items-center gap-3 border-b border-hairline has-checked:font-semibold"
+          >
+            <input
+              type="radio"
+              name="points"
+              checked={name(c) === name(picked ?? c)}
+              onChange={() => setChosen(name(c))}
+            />
+            <span>
+              {c.columns} × {c.rows}
+              {c.readings === 0
+                ? ", as many as it takes"
+                : c.readings < c.columns * c.rows && `, ${c.readings} of them`}
+            </span>
+            {c.readings > 0 && (
+              <>
+                <span className="ml-auto font-mono">±{c.left_mm.toFixed(3)} mm</span>
+                <span className="w-16 text-right font-mono">{Math.round(c.minutes)} min</span>
+              </>
+            )}
+          </label>
+        ))}
       </fieldset>
       {view.mesh_on && (
         <p className="text-sm text-graphite">

@@ -10,11 +10,13 @@ type Earlier = Schemas["EarlierMesh"];
 export function EarlierMeshes({
   runId,
   seq,
+  meshOn,
   keep,
   busy,
 }: {
   runId: string;
   seq: number;
+  meshOn: boolean;
   keep: KeepEntry;
   busy: boolean;
 }) {
@@ -26,7 +28,13 @@ export function EarlierMeshes({
       >,
     placeholderData: keepPreviousData,
   });
-  const others = data?.filter((m) => !m.in_use) ?? [];
+  const others = data ?? [];
+  // What is read counts from the bare machine.
+  const check = (m: Earlier) => {
+    const begun = { kind: "mesh_check_begun", survey: m.survey, measured_at: m.measured_at } as const;
+    if (meshOn) keep({ kind: "mesh_used", on: false }, undefined, [begun]);
+    else keep(begun);
+  };
   if (!others.length) return null;
   return (
     <section aria-label="Earlier meshes" className="flex flex-col gap-2 border-t border-hairline pt-3">
@@ -36,6 +44,7 @@ export function EarlierMeshes({
           <p className="flex justify-between gap-2">
             <span className="font-semibold">
               {day(m.measured_at)}, {m.plate_name}
+              {m.in_use && ", in use"}
             </span>
             <span className="font-mono">{m.size}</span>
           </p>
@@ -47,14 +56,11 @@ export function EarlierMeshes({
           {m.against_words && <p className="text-graphite">Against the mesh in use: {m.against_words}.</p>}
           {m.this_plate && (
             <div className="mt-1 grid grid-cols-3 gap-2">
-              <Button
-                disabled={busy}
-                onClick={() => keep({ kind: "mesh_check_begun", survey: m.survey, measured_at: m.measured_at })}
-              >
+              <Button disabled={busy} onClick={() => check(m)}>
                 Check it
               </Button>
               <Button
-                disabled={busy}
+                disabled={busy || m.in_use}
                 onClick={() => keep({ kind: "mesh_taken_up", survey: m.survey, measured_at: m.measured_at })}
               >
                 Use it

@@ -144,7 +144,7 @@ export function MeshStation() {
             />
           )}
           {!preview && (choosing || view.step === "kept") && (
-            <EarlierMeshes runId={runId} seq={view.head.seq} keep={keep} busy={busy} />
+            <EarlierMeshes runId={runId} seq={view.head.seq} meshOn={view.mesh_on} keep={keep} busy={busy} />
           )}
         </>
       }
