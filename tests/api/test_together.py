@@ -11,7 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.mesh import MeshGrid, MeshSurvey, read_grid
+from ivory_table.core.grid_text import read_grid
+from ivory_table.core.mesh import MeshGrid, MeshSurvey
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.stations import mesh, sign_off
 from ivory_table.stations.mesh.entries import MeshKept
@@ -109,7 +110,7 @@ def test_an_exported_mesh_is_read_back_the_same(nx: int, ny: int, data: st.DataO
     table.writerow(["", *grid.xs_mm])
     for y, row in zip(grid.ys_mm, rows, strict=True):
         table.writerow([y, *row])
-    found = read_grid(out.getvalue(), "back_first")
+    found = read_grid(out.getvalue())
     assert found.xs_mm == grid.xs_mm
     assert found.ys_mm == grid.ys_mm
     assert found.heights_mm == rows
@@ -121,7 +122,7 @@ def test_the_meshs_own_file_is_read_back_the_same(desk: Desk) -> None:
     heights = tuple(tuple(row) for row in np.arange(9).reshape(3, 3) / 100)
     survey = MeshSurvey(grid=grid, heights_mm=heights, owns_zero=False, plate_id=run.setup.plate_id)
     text = mesh.files.mesh_csv(keep(desk, "mesh", MeshKept(survey=survey)))
-    found = read_grid(text, "back_first")
+    found = read_grid(text)
     assert (found.xs_mm, found.ys_mm) == (grid.xs_mm, grid.ys_mm)
     assert np.allclose(found.heights_mm, heights)
 

@@ -140,16 +140,20 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     expect(page.get_by_text("stop 2")).to_be_visible()
 
     page.get_by_role("link", name="Mesh").click()
-    page.get_by_label("Points each way").select_option("3")
+    page.get_by_role("radio", name=re.compile("^3 × 3")).check()
     page.get_by_role("button", name="Measure point by point").click()
-    page.get_by_label("Height").fill("0.04")
+    page.get_by_label("Height, plate high positive").fill("0.04")
     page.get_by_role("button", name=re.compile("Keep, next point")).click()
-    expect(page.get_by_text("2 of 9")).to_be_visible()
+    expect(page.get_by_text(re.compile("^1 read"))).to_be_visible()
     for _ in range(8):
         with keeping(page):
             page.get_by_role("button", name=re.compile("read for me")).click()
     page.get_by_role("button", name=re.compile("^Keep this mesh")).click()
-    expect(page.get_by_text("in use").first).to_be_visible()
+    expect(page.get_by_role("list", name="What the machine has of it")).to_be_visible()
+    page.get_by_role("button", name="I sent it").click()
+    expect(page.get_by_text("sent; not read back")).to_be_visible()
+    page.get_by_role("button", name="I switched it on").click()
+    expect(page.get_by_text("switched on")).to_be_visible()
 
     page.get_by_role("link", name="First layer").click()
     page.get_by_label("Zones", exact=True).select_option("9")
@@ -246,8 +250,35 @@ def test_a_pasted_grid_is_seen_on_the_sheet_before_it_is_kept(desk_page: Page) -
     page.get_by_role("button", name="Show it on the sheet").click()
     expect(page.get_by_test_id("sheet")).to_contain_text("+0.09")
     expect(page.get_by_test_id("kept")).to_contain_text("nothing kept yet")
-    page.get_by_role("button", name="Keep this mesh").click()
+    # Nothing is known of this plate: which way round it lies is asked, and chosen.
+    expect(page.get_by_text("does not say which way round")).to_be_visible()
+    page.get_by_label("Which way round").select_option(index=1)
+    expect(page.get_by_text("does not say which way round")).to_have_count(0)
+    page.get_by_role("button", name=re.compile("eep this mesh")).click()
     expect(page.get_by_role("heading", name="Range 0.09 mm")).to_be_visible()
+
+
+def test_a_mesh_is_felt_by_keys_alone_and_a_tapped_point_comes_next(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/mesh")
+    page.get_by_role("button", name="Measure point by point").click()
+    page.get_by_test_id("next-z").wait_for()
+    before = page.get_by_test_id("next-z").inner_text()
+    press(page, "1")
+    expect(page.get_by_text(re.compile("^Felt here: free at"))).to_be_visible()
+    assert page.get_by_test_id("next-z").inner_text() != before
+    press(page, "3")
+    expect(page.get_by_text(re.compile("^1 read"))).to_be_visible()
+    # Any other point, by tapping it or from the list.
+    page.get_by_label("Another point").select_option("2,3")
+    expect(page.get_by_text("Column 3 from the left, row 4 from the front")).to_be_visible()
+    page.get_by_label("Height at the drag").fill("9,9x")
+    page.get_by_role("button", name=re.compile("Keep, next point")).click()
+    expect(page.get_by_role("alert")).to_contain_text("number")
+    page.get_by_label("Height at the drag").fill("0.02")
+    page.get_by_role("button", name=re.compile("Keep, next point")).click()
+    expect(page.get_by_text(re.compile("^2 read"))).to_be_visible()
 
 
 def test_bad_numbers_are_refused_beside_their_fields(desk_page: Page) -> None:

@@ -147,9 +147,11 @@ class PracticePerson:
         body.mesh_on = survey is not None
         if survey is not None and survey != body.mesh:
             body.mesh, body.mesh_stored = survey, False
+        body.keep()
 
     def store_mesh(self) -> None:
         self.body.mesh_stored = self.body.mesh is not None
+        self.body.keep()
 
     def switch_off_and_on(self) -> None:
         """Cut from power: what was not stored is gone."""

@@ -247,6 +247,7 @@ class _Survey(Value):
     least_points: int
     near_mm: float
     near_sd: float
+    felt_within_mm: float
     most_again: int
     least_readings: int
     pause_minutes: float

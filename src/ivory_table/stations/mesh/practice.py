@@ -39,6 +39,7 @@ def practice(desk: Desk, run: OpenRun) -> Row:
             return MeshFelt(column=at.column, row=at.row, z_mm=at.try_mm, feel=feel)
         return MeshPoint(column=at.column, row=at.row, height_mm=_height(hands, at.x_mm, at.y_mm, felt=False))
     if now.step == "keep" and now.draft:
+        hands.use_mesh(now.draft)
         return MeshKept(survey=now.draft)
     if check is not None and check.to_read:
         x, y = check.to_read[0]

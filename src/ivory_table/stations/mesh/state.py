@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from ivory_table.core.approach import Approach
-from ivory_table.core.defaults import TRAM
+from ivory_table.core.defaults import SURVEY, TRAM
 from ivory_table.core.gauge import Feel
 from ivory_table.core.mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
 from ivory_table.core.mesh_check import CheckRead
@@ -119,15 +119,14 @@ def _felt(what: MeshFelt, run: RunState, entry: Entry) -> RunState:
 
 
 def read_by_feel(run: RunState, answers: tuple[tuple[float, Feel], ...]) -> tuple[float, float] | None:
-    """What a point's answers alone say of where the gauge drags, mm and sd; None until the drag or both its sides were felt.
+    """What a point's answers say of where the gauge drags, mm and sd; None until the drag or both its sides were felt.
 
-    By the answers alone: what was believed before them comes in once, when the field is made.
+    By the answers nearly alone: what was believed before them comes in once, when the field is made.
     """
     z = answers[-1][0]
     alone = Approach.over(
-        z, 0.3, scale=run.feel, gauge_mm=run.drag_gap_mm, step_mm=run.setup.machine.z_step_mm, seen_above=True
+        z, SURVEY.felt_within_mm, scale=run.feel, gauge_mm=run.drag_gap_mm, step_mm=run.setup.machine.z_step_mm, seen_above=True
     )
-    alone = replace(alone, log_prior=np.zeros(len(alone.heights)))
     for at, feel in answers:
         alone = alone.feel(at, feel)
     if not alone.touched:
