@@ -5,11 +5,14 @@ import subprocess
 import sys
 import tempfile
 
+import numpy as np
 import pytest
 
 from ivory_table.trial.figures import missed
 from ivory_table.trial.harm import SCENARIO as HARM
 from ivory_table.trial.harm import contact_figures, harm, tram_figures
+from ivory_table.trial.mesh import SCENARIO as MESH
+from ivory_table.trial.mesh import plate_figures
 from ivory_table.trial.offset import SCENARIO as OFFSET
 from ivory_table.trial.offset import machine_figures
 from ivory_table.trial.run import SCENARIO, trial
@@ -90,6 +93,19 @@ def test_from_anywhere_no_slip_of_a_hand_drives_the_tip_into_the_plate() -> None
     assert sum(found["moves_far_eye"]) < sum(found["fixed_steps"])
     worse = {"figures": {"pressed": {"mean": 0.5, "two_se": 0.1, "bar": 0.01}}}
     assert missed(worse, OFFSET) == ["pressed"]
+
+
+def test_fewer_readings_leave_no_more_than_all_of_them_as_read() -> None:
+    found: dict[str, list[float]] = {}
+    for number in range(6):
+        for name, values in plate_figures((5, number)).items():
+            found.setdefault(name, []).extend(values)
+    assert set(MESH["bars"]) - {"drift_ratio"} <= set(found)
+    left = {name: float(np.mean(squares) ** 0.5) for name, squares in found.items() if name[:4] in ("rms_", "raw_")}
+    assert left["rms_25"] < left["raw_25"]
+    assert left["rms_9"] < left["raw_9"]
+    assert left["rms_25"] <= left["rms_12"] < left["raw_9"]
+    assert left["rms_drifted"] < 1.15 * left["rms_still"]
 
 
 @pytest.mark.slow

@@ -256,8 +256,51 @@ def test_a_probed_mesh_is_stopped_resumed_sent_and_followed(floor: Floor) -> Non
     places = floor.run.state.mesh.grid.places
     gaps = body.gaps(np.column_stack([places, np.full(len(places), 0.2)]))
     assert np.ptp(gaps) < 0.03
+    state = floor.run.state
+    assert (state.mesh_sent, state.mesh_stored, state.mesh_on_told) == (True, True, True)
+    assert state.mesh_back_mm is not None
+    assert state.mesh_back_mm <= 0.001
+    assert body.mesh_stored
     assert floor.do("prepare", "home") == ""
     assert not body.mesh_on  # this manner's homing ends it
+    # Somebody has put another mesh in: the readback finds it.
+    heights = [list(row) for row in body.mesh.heights_mm]
+    heights[0][1] += 0.04
+    body.mesh = body.mesh.model_copy(update={"heights_mm": tuple(map(tuple, heights))})
+    assert "another mesh" in floor.do("mesh", "read_mesh")
+    assert mesh.view.view(floor.run).use.states[1].seen == "no"
+
+
+@pytest.mark.parametrize("floor", ["heron", "wren"], indirect=True)
+def test_a_mesh_is_felt_on_the_line_until_it_is_enough(floor: Floor) -> None:
+    while tram.step.now_at(floor.run).step != "done":
+        floor.practise("tram", tram.practice.practice)
+    floor.connect()
+    floor.keep("mesh", MeshPlanned(columns=4, rows=4, owns_zero=True))
+    assert floor.do("mesh", "survey") == ""
+    assert mesh.step.step_of(floor.run) == "keep"
+    assert 5 <= len(Mesh.of(floor.run.state).points) <= 16
+    floor.practise("mesh", mesh.practice.practice)
+    assert floor.do("mesh", "send_mesh") == ""
+    body = floor.served.body
+    places = floor.run.state.mesh.grid.places
+    assert np.std(body.gaps(np.column_stack([places, np.full(len(places), 0.2)]))) < 0.02
+    assert floor.served.person.crashes() == []
+
+
+def test_a_power_cut_takes_a_mesh_that_was_not_stored(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    floor.keep("mesh", MeshPlanned(columns=3, rows=3, owns_zero=False))
+    floor.do("mesh", "survey")
+    floor.practise("mesh", mesh.practice.practice)
+    session = floor.lines.session(floor.machine)
+    does = session.manner.does.model_copy(update={"mesh_store": ""})
+    session.manner = session.manner.model_copy(update={"does": does})
+    floor.do("mesh", "send_mesh")
+    assert floor.served.body.mesh is not None
+    floor.served.firmware.start()
+    assert floor.served.body.mesh is None
 
 
 def test_a_probe_that_never_triggers_ends_the_survey(floor: Floor) -> None:

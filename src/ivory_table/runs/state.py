@@ -12,7 +12,7 @@ from ivory_table.core import advice
 from ivory_table.core.approach import Approach
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
-from ivory_table.core.defaults import BEAD, HEAT, JUDGE, OFFSET, TRAM
+from ivory_table.core.defaults import BEAD, HEAT, JUDGE, OFFSET, SURVEY, TRAM
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import FieldPosterior, field_prior, judged_done, judged_field, learn_proof, nothing_holds
@@ -451,6 +451,42 @@ class RunState:
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""
         return replace(self, proofs=(*self.proofs[:-1], proof))
+
+    @property
+    def mesh_as_sent(self) -> Array:
+        """(rows, columns) heights in mm as the machine is told them: a probed mesh against the plate's centre."""
+        mesh = self.mesh
+        assert mesh is not None
+        if mesh.owns_zero:
+            return mesh.values
+        centre = believed_by_machine(mesh, [self.setup.plate.centre], self.setup.mesh_law)[0]
+        return np.asarray(mesh.values - centre)
+
+    def mesh_differs(self, heights_mm: ArrayLike) -> Array:
+        """(rows, columns) mm that the machine's list of its mesh differs from the kept one; of a probed one no zero counts.
+
+        Raises ValueError where it is another grid.
+        """
+        theirs, meant = np.asarray(heights_mm, dtype=float), self.mesh_as_sent
+        if theirs.shape != meant.shape:
+            raise ValueError(
+                f"The machine lists {theirs.shape[1]} by {theirs.shape[0]} points, the kept mesh has "
+                f"{meant.shape[1]} by {meant.shape[0]}: it is another mesh."
+            )
+        off = theirs - meant
+        return off if self.mesh is not None and self.mesh.owns_zero else np.asarray(off - np.median(off))
+
+    @property
+    def mesh_unseen(self) -> str:
+        """Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is."""
+        if self.mesh is None or not self.mesh_on:
+            return ""
+        if self.mesh_back_mm is not None and self.mesh_back_mm > SURVEY.same_mm:
+            return "The machine lists another mesh than the kept one. Send it again before anything is printed."
+        if self.mesh_sent and self.mesh_on_told:
+            return ""
+        what = "switched on" if self.mesh_sent else "sent to the machine"
+        return f"The mesh is taken to be in use, but nobody has said that it was {what}. Print over it only once that is done."
 
     def with_mesh(self, survey: MeshSurvey | None, *, on: bool) -> "RunState":
         """The state with another mesh to follow; what the machine was seen to have of the one before tells nothing of it."""

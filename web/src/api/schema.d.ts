@@ -2003,6 +2003,8 @@ export interface components {
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
             live: components["schemas"]["LiveChange"] | null;
+            /** Mesh Unseen */
+            mesh_unseen: string;
             /** Minutes */
             minutes: number;
             /** Next Zone */

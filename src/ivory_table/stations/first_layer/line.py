@@ -14,6 +14,7 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.stations.first_layer.entries import Nudged, ProofEnded, ProofStarted, SpeedSet
 from ivory_table.stations.first_layer.files import program_for
 from ivory_table.stations.first_layer.step import next_steps
+from ivory_table.stations.mesh_listed import refuse_another_mesh
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.stored.entries import NudgeMerged
 from ivory_table.stations.stored.line import read_back, send_offset
@@ -31,6 +32,7 @@ def print_proof(work: Work) -> None:
     waiting = newest is not None and newest is run.state.open_proof and not newest.marks and newest.printed is None
     laid = proof_at_hand(run, work.zones)
     refuse_low_zones(run.state, laid)
+    refuse_another_mesh(work)
     text = program_for(run, laid, session.manner).text
     if not waiting:
         work.keep(ProofStarted(proof=laid))

@@ -66,6 +66,8 @@ class FirstLayerView(StationView):
     parts: tuple[Part, ...]
     steps: tuple[NextStep, ...]
     live: LiveChange | None
+    #: Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is.
+    mesh_unseen: str
 
 
 def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
@@ -131,6 +133,7 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
         steps=steps,
         live=_live(run),
+        mesh_unseen=state.mesh_unseen,
     )
 
 

@@ -1,7 +1,5 @@
 """The points of a mesh by probe or by feel, and a mesh sent to the machine, stored there, and read back."""
 
-import re
-
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.mesh_plan import PlanPoint
 from ivory_table.link.session import Session
@@ -20,6 +18,7 @@ from ivory_table.stations.mesh.entries import (
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.survey import Survey, survey_at
 from ivory_table.stations.mesh.use import lines_to_send
+from ivory_table.stations.mesh_listed import listed
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.work import MOST_ANSWERS, Descent, Work, feel_down, probed
@@ -145,18 +144,6 @@ def read_back(work: Work) -> None:
             "mesh_differs",
             f"The machine lists another mesh than the kept one: up to {off:.3f} mm off. Send it again, then read it back.",
         )
-
-
-def listed(work: Work) -> tuple[tuple[float, ...], ...]:
-    """The machine's own list of its mesh, front row first."""
-    does = work.session.manner
-    rows = work.session.ask_all(does.send("mesh_read"), "mesh_row")
-    found = [tuple(float(v) for v in re.findall(r"[-+]?\d*\.?\d+", m["heights"])) for m in rows]
-    if len(found) < 2 or len({len(row) for row in found}) != 1:
-        raise Refused("mesh_not_listed", "The machine did not list a mesh that can be read. Look at its own screen.")
-    if work.now.setup.mesh_law.first_row == "back":
-        found.reverse()
-    return tuple(found)
 
 
 def check_earlier(work: Work) -> None:

@@ -13,8 +13,6 @@ from ivory_table.core.words import first_sentence
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
 
-from .state import expected_back
-
 
 class ReadbackPaste(Value):
     """The machine's own list of its mesh, as text."""
@@ -40,7 +38,7 @@ def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
         text = np.array(read_grid(paste.text).heights_mm)
     except ValueError as wrong:
         raise Refused("unreadable_mesh", first_sentence(wrong), "text") from None
-    meant = expected_back(run.state, mesh)
+    meant = run.state.mesh_as_sent
     ways = [(layout, way) for layout in LAYOUTS if (way := layout.turned(text)).shape == meant.shape]
     if not ways:
         rows, columns = text.shape
@@ -51,8 +49,10 @@ def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
             "text",
         )
     # By most of its points: one that differs does not turn it round.
-    layout, way = min(ways, key=lambda found: float(np.abs(found[1] - meant).mean() + np.median(np.abs(found[1] - meant))))
-    off = way - meant
+    layout, way = min(
+        ways, key=lambda found: float(np.abs(found[1] - meant).mean() + np.median(np.abs(found[1] - meant)))
+    )
+    off = run.state.mesh_differs(way)
     row, column = np.unravel_index(int(np.abs(off).argmax()), off.shape)
     worst = float(abs(off[row, column]))
     same = worst <= SURVEY.same_mm

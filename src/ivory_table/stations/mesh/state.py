@@ -10,9 +10,8 @@ from numpy.typing import ArrayLike
 from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import SURVEY, TRAM
 from ivory_table.core.gauge import Feel
-from ivory_table.core.mesh import MeshSurvey, Sounding, believed_by_machine, drift_taken_out
+from ivory_table.core.mesh import MeshSurvey, Sounding, drift_taken_out
 from ivory_table.core.mesh_check import CheckRead
-from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
 
@@ -125,7 +124,12 @@ def read_by_feel(run: RunState, answers: tuple[tuple[float, Feel], ...]) -> tupl
     """
     z = answers[-1][0]
     alone = Approach.over(
-        z, SURVEY.felt_within_mm, scale=run.feel, gauge_mm=run.drag_gap_mm, step_mm=run.setup.machine.z_step_mm, seen_above=True
+        z,
+        SURVEY.felt_within_mm,
+        scale=run.feel,
+        gauge_mm=run.drag_gap_mm,
+        step_mm=run.setup.machine.z_step_mm,
+        seen_above=True,
     )
     for at, feel in answers:
         alone = alone.feel(at, feel)
@@ -249,23 +253,8 @@ def _stored(what: MeshStored, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _read_back(what: MeshReadBack, run: RunState, entry: Entry) -> RunState:
-    mesh = _with_kept(run).mesh
-    assert mesh is not None
-    theirs = np.array(what.heights_mm)
-    if theirs.shape != mesh.values.shape:
-        raise ValueError(
-            f"The machine lists {theirs.shape[1]} by {theirs.shape[0]} points, the kept mesh has "
-            f"{mesh.values.shape[1]} by {mesh.values.shape[0]}: it is another mesh."
-        )
-    off = theirs - expected_back(run, mesh)
+    off = _with_kept(run).mesh_differs(what.heights_mm)
     return replace(run, mesh_sent=True, mesh_back_mm=float(np.abs(off).max()))
-
-
-def expected_back(run: RunState, mesh: MeshSurvey) -> Array:
-    """(rows, columns) mm as the machine was told them: a probed mesh against the plate's centre."""
-    if mesh.owns_zero:
-        return mesh.values
-    return np.asarray(mesh.values - believed_by_machine(mesh, [run.setup.plate.centre], run.setup.mesh_law)[0])
 
 
 def _with_kept(run: RunState) -> RunState:

@@ -9,8 +9,6 @@ from ivory_table.core.mesh import MeshLaw, fade_for
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
 
-from .state import expected_back
-
 Seen = Literal["yes", "no", "not known"]
 
 
@@ -42,7 +40,7 @@ def use_of(run: OpenRun) -> MeshUse | None:
     mesh = state.mesh
     if mesh is None:
         return None
-    heights = expected_back(run.state, mesh)
+    heights = state.mesh_as_sent
     return MeshUse(
         states=states_of(run),
         send=lines_to_send(run),
@@ -101,7 +99,7 @@ def lines_to_send(run: OpenRun) -> tuple[str, ...]:
     if mesh is None or not does.can("mesh_point"):
         return ()
     xs, ys = mesh.grid.xs_mm, mesh.grid.ys_mm
-    heights = expected_back(run.state, mesh)
+    heights = run.state.mesh_as_sent
     out = []
     if does.can("mesh_begin"):
         out.append(

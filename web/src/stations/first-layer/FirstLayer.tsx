@@ -1,7 +1,7 @@
 /** First layer: the proof to print, a grade per zone, and the best next step with its reason. */
 
 import { useEffect, useMemo, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import type { WithHead } from "../../api/run";
 import { useActs, useStation } from "../../api/run";
@@ -153,7 +153,19 @@ export function FirstLayer() {
               greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true, sure: false })}
             />
           ) : view.step === "print" || view.step === "print_again" ? (
-            <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={busy} />
+            <>
+              {view.mesh_unseen && (
+                <Panel tone="brass">
+                  <p className="text-sm">
+                    {view.mesh_unseen}{" "}
+                    <Link className="underline underline-offset-4" to={`/runs/${view.head.id}/mesh`}>
+                      Go to Mesh
+                    </Link>
+                  </p>
+                </Panel>
+              )}
+              <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={busy} />
+            </>
           ) : (
             <h2 className="text-2xl leading-tight font-semibold">
               {view.step === "done" ? "Every zone is sound." : "All zones judged."}

@@ -1,0 +1,38 @@
+"""The mesh that a machine on the line has: read as it lists it, and compared with the kept one before anything depends on it."""
+
+import re
+
+import numpy as np
+
+from ivory_table.core.defaults import SURVEY
+from ivory_table.runs.doubts import Refused
+from ivory_table.stations.work import Work
+
+
+def listed(work: Work) -> tuple[tuple[float, ...], ...]:
+    """The machine's own list of its mesh in mm, front row first. Raises Refused where it cannot be read."""
+    does = work.session.manner
+    rows = work.session.ask_all(does.send("mesh_read"), "mesh_row")
+    found = [tuple(float(v) for v in re.findall(r"[-+]?\d*\.?\d+", m["heights"])) for m in rows]
+    if len(found) < 2 or len({len(row) for row in found}) != 1:
+        raise Refused("mesh_not_listed", "The machine did not list a mesh that can be read. Look at its own screen.")
+    if work.now.setup.mesh_law.first_row == "back":
+        found.reverse()
+    return tuple(found)
+
+
+def refuse_another_mesh(work: Work) -> None:
+    """Raise Refused where the machine has another mesh than the one that is taken to be in use, or none."""
+    state = work.state
+    if state.mesh is None or not state.mesh_on or not work.session.manner.can("mesh_read"):
+        return
+    work.session.progress("asking the machine for its mesh")
+    try:
+        off = float(np.abs(state.mesh_differs(listed(work))).max())
+    except ValueError as wrong:
+        raise Refused("mesh_differs", f"{wrong} Send the kept one at Mesh first.") from None
+    if off > SURVEY.same_mm:
+        raise Refused(
+            "mesh_differs",
+            f"The machine has another mesh than the kept one: up to {off:.3f} mm off. Send it at Mesh first.",
+        )
