@@ -46,7 +46,7 @@ def exported(http: httpx.Client, run_id: str) -> dict:
 def test_a_pasted_giant_is_refused_with_a_sentence(http: httpx.Client, text: str) -> None:
     """A number of a hundred thousand digits and then a letter took minutes, and held every other request."""
     start(http, "giant")
-    body = {"text": text, "rows": "front_first", "owns_zero": True}
+    body = {"text": text, "owns_zero": True}
     answer = http.post("/api/runs/giant/mesh/preview", json=body)
     assert answer.status_code == 422
     assert answer.json()["code"] == "unreadable_mesh"
