@@ -275,7 +275,7 @@ def test_a_mesh_is_felt_by_keys_alone_and_a_tapped_point_comes_next(desk_page: P
     expect(page.get_by_text("Column 3 from the left, row 4 from the front")).to_be_visible()
     page.get_by_label("Height at the drag").fill("9,9x")
     page.get_by_role("button", name=re.compile("Keep, next point")).click()
-    expect(page.get_by_role("alert")).to_contain_text("number")
+    expect(page.get_by_role("alert")).to_contain_text("Type the reading in mm")
     page.get_by_label("Height at the drag").fill("0.02")
     page.get_by_role("button", name=re.compile("Keep, next point")).click()
     expect(page.get_by_text(re.compile("^2 read"))).to_be_visible()

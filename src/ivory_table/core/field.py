@@ -60,7 +60,6 @@ class _Fit:
 
     sigma_mm: float
     length_mm: float
-    log_evidence: float
     alpha: Array  # (n,)
     inverse: Array  # (n, n)
 
@@ -96,7 +95,7 @@ class SurfaceField:
         doubted = np.array([r.doubted for r in self.readings])
         shared = self._rows @ self.trend.cov @ self._rows.T + self._zero_cov()
         distance = np.linalg.norm(self._places[:, None] - self._places[None], axis=2)
-        found: list[_Fit] = []
+        tried: list[tuple[float, float, tuple[Array, bool], Array]] = []
         logs: list[float] = []
         for length in self._lengths:
             form = matern(distance / length)
@@ -105,18 +104,21 @@ class SurfaceField:
                 for sigma in FIELD.sigmas_mm:
                     cov = shared + sigma**2 * form
                     cov[np.diag_indices(n)] += own
-                    factor = cho_factor(cov, lower=True, check_finite=False)
+                    factor = cho_factor(cov, lower=True, overwrite_a=True, check_finite=False)
                     alpha = cho_solve(factor, self._off, check_finite=False)
                     evidence = -0.5 * float(self._off @ alpha) - float(np.log(np.diag(factor[0])).sum())
                     prior = -0.5 * (np.log(sigma / FIELD.sigma_mm) / FIELD.sigma_ln_sd) ** 2
                     prior -= 0.5 * (np.log(noise) / FIELD.noise_ln_sd) ** 2
-                    inverse = cho_solve(factor, np.eye(n), check_finite=False)
-                    found.append(_Fit(sigma, length, evidence, alpha, inverse))
+                    tried.append((sigma, length, factor, alpha))
                     logs.append(evidence + float(prior))
         weights = np.exp(np.array(logs) - logsumexp(logs))
         # What hardly counts is not worth its time.
-        kept = weights >= FIELD.least_weight * weights.max()
-        return tuple(f for f, k in zip(found, kept, strict=True) if k), weights[kept] / weights[kept].sum()
+        kept = np.flatnonzero(weights >= FIELD.least_weight * weights.max())
+        fits = tuple(
+            _Fit(sigma, length, alpha, cho_solve(factor, np.eye(n), check_finite=False))
+            for sigma, length, factor, alpha in (tried[k] for k in kept)
+        )
+        return fits, weights[kept] / weights[kept].sum()
 
     @property
     def roughness(self) -> tuple[float, float]:
@@ -165,14 +167,17 @@ class SurfaceField:
         fits, weights = self._fits
         apart = _between(at, self._places)
         means, covs = [], []
+        lengths = {fit.length_mm for fit in fits}
+        near = {length: matern(apart / length) for length in lengths}
+        alike = {length: matern(own / length) for length in lengths}
         for fit in fits:
-            k = cross + fit.sigma_mm**2 * matern(apart / fit.length_mm)
+            k = cross + fit.sigma_mm**2 * near[fit.length_mm]
             means.append(k @ fit.alpha)
             solved = k @ fit.inverse
             if diagonal:
                 covs.append(prior + fit.sigma_mm**2 - (solved * k).sum(axis=1))
             else:
-                covs.append(prior + fit.sigma_mm**2 * matern(own / fit.length_mm) - solved @ k.T)
+                covs.append(prior + fit.sigma_mm**2 * alike[fit.length_mm] - solved @ k.T)
         mean = np.tensordot(weights, np.array(means), axes=1)
         off = np.array(means) - mean
         cov = np.tensordot(weights, np.array(covs), axes=1)
@@ -182,10 +187,37 @@ class SurfaceField:
     def gains(self, candidates: ArrayLike, used: ArrayLike, sd_mm: float) -> Array:
         """(c,) by how much a reading with this sd at each candidate lowers the mean variance over the places used, mm^2."""
         maybe, places = np.atleast_2d(np.asarray(candidates, float)), np.atleast_2d(np.asarray(used, float))
-        _, cov = self.joint(np.vstack([maybe, places]))
-        c = len(maybe)
-        shared = cov[c:, :c]
-        return np.asarray(np.square(shared).mean(axis=0) / (np.diag(cov)[:c] + sd_mm**2))
+        if not self.readings:
+            _, cov = self.joint(np.vstack([maybe, places]))
+            c = len(maybe)
+            shared, variance = cov[c:, :c], np.diag(cov)[:c]
+            return np.asarray(np.square(shared).mean(axis=0) / (variance + sd_mm**2))
+        fits, weights = self._fits
+        cov, rows_c, rows_u = self.trend.cov, self.trend.rows(maybe), self.trend.rows(places)
+        trend_c, trend_u = rows_c @ cov @ self._rows.T, rows_u @ cov @ self._rows.T
+        prior_uc, prior_c = rows_u @ cov @ rows_c.T, ((rows_c @ cov) * rows_c).sum(axis=1)
+        to_c, to_u, between = (
+            _between(maybe, self._places),
+            _between(places, self._places),
+            _between(places, maybe),
+        )
+        near = {x: (matern(to_c / x), matern(to_u / x), matern(between / x)) for x in {f.length_mm for f in fits}}
+        shared, variance = np.zeros((len(places), len(maybe))), np.zeros(len(maybe))
+        means_c, means_u = [], []
+        for weight, fit in zip(weights, fits, strict=True):
+            like_c, like_u, like = near[fit.length_mm]
+            k_c, k_u = trend_c + fit.sigma_mm**2 * like_c, trend_u + fit.sigma_mm**2 * like_u
+            solved = k_c @ fit.inverse
+            shared += weight * (prior_uc + fit.sigma_mm**2 * like - k_u @ solved.T)
+            variance += weight * (prior_c + fit.sigma_mm**2 - (solved * k_c).sum(axis=1))
+            means_c.append(k_c @ fit.alpha)
+            means_u.append(k_u @ fit.alpha)
+        # What the choices of hyper-parameters differ by is doubt as well.
+        off_c, off_u = np.array(means_c), np.array(means_u)
+        off_c, off_u = off_c - weights @ off_c, off_u - weights @ off_u
+        shared += (weights[:, None] * off_u).T @ off_c
+        variance += weights @ off_c**2
+        return np.asarray(np.square(shared).mean(axis=0) / (variance + sd_mm**2))
 
     # Which reading is to be doubted
 

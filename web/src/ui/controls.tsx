@@ -160,7 +160,7 @@ export function FileField({
 }) {
   const id = useId();
   return (
-    <div>
+    <div className="relative">
       <input
         id={id}
         type="file"

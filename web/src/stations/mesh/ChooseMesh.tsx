@@ -86,6 +86,7 @@ export function ChooseMesh({
             className="flex min-h-11 cursor-pointer items-center gap-3 border-b border-hairline has-checked:font-semibold"
           >
             <input
+              className="h-11 w-4 shrink-0 accent-ink"
               type="radio"
               name="points"
               checked={name(c) === name(picked ?? c)}
