@@ -29,6 +29,8 @@ from ivory_table.stations.mesh.entries import (
 )
 from ivory_table.stations.offset.entries import (
     DisplayShown,
+    LimitClosed,
+    LimitOpened,
     PadsLaid,
     ProbeTouched,
     SecondBegun,
@@ -37,6 +39,7 @@ from ivory_table.stations.offset.entries import (
     SecondTurned,
     SensorMeasured,
     SignShown,
+    ZeroDoubted,
 )
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
 from tests.conftest import NOON, after
@@ -58,6 +61,9 @@ EXAMPLES |= {
     "display_shown": DisplayShown(shows_mm=4.0, means="zero"),
     "centre_felt": CentreFelt(z_mm=0.0, feel="brush"),
     "machine_restarted": MachineRestarted(),
+    "limit_opened": LimitOpened(by_mm=3),
+    "limit_closed": LimitClosed(),
+    "zero_doubted": ZeroDoubted(why="crash"),
     "mesh_felt": MeshFelt(column=1, row=1, z_mm=0.02, feel="drag"),
     "mesh_point_trusted": MeshPointTrusted(column=0, row=0, reason="looked at"),
     "mesh_sent": MeshSent(),

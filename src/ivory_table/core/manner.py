@@ -94,6 +94,7 @@ _FIELDS: dict[str, set[str]] = {
     "probe": {"x", "y"},
     "mesh_begin": {"x_first", "y_first", "x_step", "y_step", "columns", "rows"},
     "mesh_point": {"column", "row", "height"},
+    "limit_open": {"lowest"},
     "nudge": {"away"},
     "speed": {"percent"},
     "message": {"text"},
@@ -101,7 +102,13 @@ _FIELDS: dict[str, set[str]] = {
 }
 _NEEDED = {"move": {"x", "y"}, "height": {"z"}, "heat_bed": {"celsius"}, "heat_tip": {"celsius"}}
 _NEEDED |= {"heat_bed_wait": {"celsius"}, "heat_tip_wait": {"celsius"}, "dwell": {"seconds"}}
-_NEEDED |= {"probe": {"x", "y"}, "mesh_point": {"column", "row", "height"}, "nudge": {"away"}, "speed": {"percent"}}
+_NEEDED |= {
+    "probe": {"x", "y"},
+    "mesh_point": {"column", "row", "height"},
+    "nudge": {"away"},
+    "speed": {"percent"},
+    "limit_open": {"lowest"},
+}
 _NEVER_EMPTY = {"home", "move", "height", "where", "temperatures", "heat_bed", "heat_tip"}
 _NEVER_EMPTY |= {"heat_bed_wait", "heat_tip_wait"}
 
@@ -133,6 +140,9 @@ class Does(Value):
     #: Keep the mesh through a power cut, and list it.
     mesh_store: Template = ""
     mesh_read: Template = ""
+    #: Let the tip go below zero to `lowest`, and no more.
+    limit_open: Template = ""
+    limit_close: Template = ""
     nudge: Template
     speed: Template
     message: Template

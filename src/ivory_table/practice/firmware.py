@@ -277,7 +277,7 @@ class Firmware:
 
 
 #: What changes nothing here: there is no display, no horn and nobody to wait for.
-_HEARD = ("settle", "message", "tone", "pause")
+_HEARD = ("settle", "message", "tone", "pause", "limit_open", "limit_close")
 
 _Known = tuple[str, str, dict[str, float], dict[str, str]]
 

@@ -102,6 +102,8 @@ class RunState:
     mesh_stored: bool = False
     mesh_on_told: bool = False
     mesh_back_mm: float | None = None
+    #: By how much the machine's soft limit stands open below its zero, for the measurement.
+    limit_open_mm: float = 0.0
     stored_mm: float = 0.0
     #: How the stored number counts, and whether the machine itself has shown it.
     convention_id: ConventionId = "live_only"

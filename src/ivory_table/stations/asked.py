@@ -5,6 +5,7 @@ from typing import Any
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.value import StationName, Value
+from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
 
 
@@ -49,3 +50,14 @@ def checks_for(run: OpenRun) -> tuple[dict[str, Any], ...]:
         for c in PREPARE["checks"]
         if fits(c["needs"], machine, plate) and (not c["only_after"] or changes & set(c["only_after"]))
     )
+
+
+def refuse_open_limit(run: OpenRun, field: str) -> None:
+    """Raise Refused while the machine's soft limit stands open: the next slip would go into the plate."""
+    if run.state.limit_open_mm:
+        raise Refused(
+            "limit_open",
+            f"The soft limit is open by {run.state.limit_open_mm:g} mm below zero. Close it at the Z offset first: until then "
+            "nothing stops the tip above the plate.",
+            field,
+        )

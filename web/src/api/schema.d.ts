@@ -2316,7 +2316,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
         };
         /**
          * KeepOut
@@ -2560,6 +2560,30 @@ export interface components {
         Leave: {
             /** Heaters */
             heaters?: ("off" | "leave") | null;
+        };
+        /**
+         * LimitClosed
+         * @description The machine's own limit stands again where it was.
+         */
+        LimitClosed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "limit_closed";
+        };
+        /**
+         * LimitOpened
+         * @description The machine was told to let the tip go below its zero by so much, for the measurement.
+         */
+        LimitOpened: {
+            /** By Mm */
+            by_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "limit_opened";
         };
         /**
          * LineStatus
@@ -3464,6 +3488,7 @@ export interface components {
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
             last_change: components["schemas"]["StoredChange"] | null;
+            limit: components["schemas"]["SoftLimit"];
             /** Look Helps */
             look_helps: boolean;
             /** Mesh Owns Zero */
@@ -4792,6 +4817,22 @@ export interface components {
             /** Minutes */
             minutes: number;
         };
+        /**
+         * SoftLimit
+         * @description A machine that refuses to go below its zero: how it is opened for the measurement, and closed again.
+         */
+        SoftLimit: {
+            /** Close Line */
+            close_line: string;
+            /** Needed */
+            needed: boolean;
+            /** Open Line */
+            open_line: string;
+            /** Open Mm */
+            open_mm: number;
+            /** Opens By Mm */
+            opens_by_mm: number;
+        };
         /** Speed */
         Speed: {
             /** Percent */
@@ -5360,6 +5401,22 @@ export interface components {
             line: string;
             /** Step */
             step: string;
+        };
+        /**
+         * ZeroDoubted
+         * @description Something was done since that moves the tip: what was believed of its height no longer counts.
+         */
+        ZeroDoubted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "zero_doubted";
+            /**
+             * Why
+             * @enum {string}
+             */
+            why: "probe" | "stop" | "nozzle" | "crash" | "unknown";
         };
         /**
          * Zone

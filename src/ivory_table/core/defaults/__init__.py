@@ -81,6 +81,8 @@ class _Tram(Value):
 
 class _Offset(Value):
     between_points_mm: float
+    limit_most_mm: float
+    limit_mm: float
     closest_step_mm: float
     sd_wanted_mm: float
     deepest_press_mm: float

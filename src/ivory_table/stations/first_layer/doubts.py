@@ -7,8 +7,14 @@ from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
+from ivory_table.stations.asked import refuse_open_limit
 
-from .entries import Judged
+from .entries import Judged, ProofStarted
+
+
+@doubt.register
+def _proof_started(what: ProofStarted, run: OpenRun, source: Source) -> None:
+    refuse_open_limit(run, "proof")
 
 
 @doubt.register

@@ -4,6 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, field_validator
 
+from ivory_table.core.defaults import OFFSET
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.plate import ConventionId, Machine
@@ -207,3 +208,48 @@ class GapSeen(Row):
 
     def words(self, machine: Machine) -> str:
         return f"the gap looks like {self.gap_mm:g} mm at z {signed(self.z_mm, 3)}"
+
+
+class LimitOpened(Row):
+    """The machine was told to let the tip go below its zero by so much, for the measurement."""
+
+    kind: Literal["limit_opened"] = "limit_opened"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    by_mm: Annotated[float, Field(gt=0, le=OFFSET.limit_most_mm)]
+
+    def words(self, machine: Machine) -> str:
+        return f"soft limit opened by {self.by_mm:g} mm"
+
+
+class LimitClosed(Row):
+    """The machine's own limit stands again where it was."""
+
+    kind: Literal["limit_closed"] = "limit_closed"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+
+    def words(self, machine: Machine) -> str:
+        return "soft limit closed"
+
+
+#: Why nobody knows how high the tip hangs, and what may have moved: the zero, and each screw with it.
+Unsure = Literal["probe", "stop", "nozzle", "crash", "unknown"]
+
+
+class ZeroDoubted(Row):
+    """Something was done since that moves the tip: what was believed of its height no longer counts."""
+
+    kind: Literal["zero_doubted"] = "zero_doubted"
+    effect: ClassVar[Effect] = "moves_nozzle"
+    stations: ClassVar = ("offset",)
+    why: Unsure
+
+    def words(self, machine: Machine) -> str:
+        return {
+            "probe": "a new or moved probe: the tip may hang anywhere",
+            "stop": "the Z stop was moved: the tip may hang anywhere",
+            "nozzle": "another nozzle: the tip may hang anywhere",
+            "crash": "after a crash: tip and plate may stand elsewhere",
+            "unknown": "nobody knows where the tip hangs",
+        }[self.why]

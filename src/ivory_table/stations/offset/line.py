@@ -3,7 +3,7 @@
 from functools import partial
 from typing import Any
 
-from ivory_table.core.defaults import PROBE
+from ivory_table.core.defaults import OFFSET, PROBE
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
 from ivory_table.core.offset import convention
@@ -12,7 +12,7 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import lift, probe_at, probe_reaches
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.offers import offer, untried, walked
-from ivory_table.stations.offset.entries import FeelTried, Felt, ProbeTouched, SignShown
+from ivory_table.stations.offset.entries import FeelTried, Felt, LimitClosed, LimitOpened, ProbeTouched, SignShown
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.offset.view import sign_try
@@ -31,7 +31,20 @@ def store(work: Work) -> None:
 def bracket(work: Work) -> None:
     work.ready()
     x, y = work.now.setup.plate.centre
-    feel_down(work, x, y, "the centre", partial(_felt, x, y))
+    does = work.session.manner
+    if not does.can("limit_open"):
+        feel_down(work, x, y, "the centre", partial(_felt, x, y))
+        return
+    # The tip may have to go below zero: opened for this, closed whatever comes of it.
+    work.session.ask(does.send("limit_open", lowest=-OFFSET.limit_mm))
+    work.keep(LimitOpened(by_mm=OFFSET.limit_mm))
+    try:
+        feel_down(work, x, y, "the centre", partial(_felt, x, y))
+    finally:
+        if work.session.status.state in ("busy", "waiting"):
+            work.session.go_on()
+            work.session.ask(does.send("limit_close"))
+            work.keep(LimitClosed())
 
 
 def feel_check(work: Work) -> None:

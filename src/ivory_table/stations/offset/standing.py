@@ -12,8 +12,9 @@ def standing(run: OpenRun) -> Standing:
     state, offset = run.state, Offset.of(run.state)
     return Standing(
         begun=bool(offset.moves or offset.looks or state.stored_changes),
-        done=bool(state.stored_changes) and not state.readback_due,
-        figure=f"{signed(state.stored_mm, 3)} mm" + (", read it back" if state.readback_due else ""),
+        done=bool(state.stored_changes) and not state.readback_due and not state.limit_open_mm,
+        figure=f"{signed(state.stored_mm, 3)} mm"
+        + (", read it back" if state.readback_due else ", close the limit" if state.limit_open_mm else ""),
     )
 
 

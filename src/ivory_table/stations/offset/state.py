@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
 from ivory_table.core.probecheck import Touch
@@ -15,9 +16,12 @@ from ivory_table.stations.offset.entries import (
     FeelTried,
     Felt,
     GapSeen,
+    LimitClosed,
+    LimitOpened,
     ProbeTouched,
     SensorMeasured,
     SignShown,
+    ZeroDoubted,
 )
 
 
@@ -100,3 +104,24 @@ def _feel_kept(what: FeelKept, run: RunState, entry: Entry) -> RunState:
     ln, sd = float(np.log(what.scale.scatter_mm)), max(what.scale.scatter_ln_sd, 0.05)
     belief = run.belief.weighed(lambda b: -0.5 * np.square((b.theta[:, -2] - ln) / sd))
     return run.put(replace(Offset.of(run), feel_tries=()), belief=belief, feel=what.scale)
+
+
+@fold.register
+def _limit_opened(what: LimitOpened, run: RunState, entry: Entry) -> RunState:
+    return replace(run, limit_open_mm=what.by_mm)
+
+
+@fold.register
+def _limit_closed(what: LimitClosed, run: RunState, entry: Entry) -> RunState:
+    return replace(run, limit_open_mm=0.0)
+
+
+@fold.register
+def _zero_doubted(what: ZeroDoubted, run: RunState, entry: Entry) -> RunState:
+    """The tip may hang anywhere above the plate again; after a crash each screw may stand elsewhere too."""
+    each = TRAM.pause_each_sd_mm * (5 if what.why == "crash" else 0)
+    belief = run.belief.loosened(TRAM.common_prior_sd_mm, each, 0.0)
+    checks = run.checks if what.why != "crash" else {k: v for k, v in run.checks.items() if k != "homed"}
+    return replace(run, belief=belief, checks=checks, search=None).put(
+        replace(Offset.of(run), moves=(), looks=(), touches=())
+    )

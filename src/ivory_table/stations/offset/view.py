@@ -45,6 +45,18 @@ class SignTry(Value):
     can_be: tuple[Counting, ...]
 
 
+class SoftLimit(Value):
+    """A machine that refuses to go below its zero: how it is opened for the measurement, and closed again."""
+
+    open_mm: float
+    #: Whether the heights to try may lie below zero.
+    needed: bool
+    opens_by_mm: float
+    #: Lines in this machine's words; empty where none is on record.
+    open_line: str
+    close_line: str
+
+
 class OffsetView(StationView):
     sheet: Sheet
     cautions: tuple[Caution, ...]
@@ -56,6 +68,7 @@ class OffsetView(StationView):
     #: The presses of the machine's own buttons that lead there from the last height.
     presses: tuple[Press, ...]
     sign: SignTry
+    limit: SoftLimit
     #: Far from the plate an eye tells more than a gauge: how large the gap under the tip looks.
     look_helps: bool
     drag_z_mm: float
@@ -105,6 +118,18 @@ def sign_try(run: OpenRun) -> SignTry:
     )
 
 
+def _limit(run: OpenRun, next_z: float | None) -> SoftLimit:
+    does, open_mm = run.manner, run.state.limit_open_mm
+    by = open_mm or OFFSET.limit_mm
+    return SoftLimit(
+        open_mm=open_mm,
+        needed=next_z is not None and next_z < 0,
+        opens_by_mm=by,
+        open_line=does.send("limit_open", lowest=-by) if does.can("limit_open") else "",
+        close_line=does.does.limit_close,
+    )
+
+
 def view(run: OpenRun) -> OffsetView:
     state, machine = run.state, run.setup.machine
     how = convention(state.convention_id, run.manner)
@@ -138,6 +163,7 @@ def view(run: OpenRun) -> OffsetView:
         next_shown_mm=None if next_z is None else round(next_z + Offset.of(state).display_above_mm, 4),
         presses=_presses(run, next_z),
         sign=sign_try(run),
+        limit=_limit(run, next_z),
         drag_z_mm=drag_z,
         drag_sd_mm=sd,
         look_helps=now.look_helps,

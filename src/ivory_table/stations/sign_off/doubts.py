@@ -3,6 +3,7 @@
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.asked import refuse_open_limit
 
 from .entries import SignedOff
 
@@ -16,3 +17,4 @@ def _signed_off(what: SignedOff, run: OpenRun, source: Source) -> None:
             "never stored is lost at power-off.",
             "what",
         )
+    refuse_open_limit(run, "what")

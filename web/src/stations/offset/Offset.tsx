@@ -17,6 +17,7 @@ import { FeelCheck, useFeelCheck } from "./FeelCheck";
 import { ProbeCheck } from "./ProbeCheck";
 import { SecondTip } from "./SecondTip";
 import { OwnDisplay, ShowSign } from "./Shown";
+import { SoftLimit, WhatIsKnown } from "./StartHere";
 
 type View = WithHead<Schemas["OffsetView"]>;
 
@@ -123,10 +124,13 @@ export function Offset() {
                 </p>
               )}
               <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              <SoftLimit limit={view.limit} keep={keep} busy={busy} />
+              {view.moves.length === 0 && <WhatIsKnown keep={keep} busy={busy} />}
               {view.moves.length === 0 && <OwnDisplay keep={keep} busy={busy} />}
               {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
             </>
           )}
+          {!feeling && view.limit.open_mm > 0 && <SoftLimit limit={view.limit} keep={keep} busy={busy} />}
           {!besides && view.step === "set" && (
             <>
               <Eyebrow left="Drag found" right={`±${view.drag_sd_mm.toFixed(3)} mm`} />
