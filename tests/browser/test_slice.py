@@ -281,6 +281,30 @@ def test_a_mesh_is_felt_by_keys_alone_and_a_tapped_point_comes_next(desk_page: P
     expect(page.get_by_text(re.compile("^2 read"))).to_be_visible()
 
 
+def test_a_doubtful_point_says_why_and_is_kept_with_a_reason(desk_page: Page, address: str) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    at = f"{address}/api/runs/{run.rsplit('/', 1)[1]}/mesh"
+
+    def keep(**what: object) -> None:
+        seq = page.request.get(at).json()["seq"]
+        body = {"id": f"{run[-12:]}-{seq}", "seen_seq": seq, "what": what}
+        assert page.request.post(at, data=body).ok, what
+
+    keep(kind="mesh_planned", columns=4, rows=4, owns_zero=True, readings=16)
+    for k in range(15):
+        height = 0.02 + (0.15 if k == 5 else 0.0) + 0.005 * (k % 2)
+        keep(kind="mesh_point", column=k % 4, row=k // 4, height_mm=height, sure=True)
+    page.goto(f"{run}/mesh")
+    doubts = page.get_by_role("region", name="Doubtful points")
+    doubts.get_by_text("Column 2, row 2 ?").click()
+    expect(doubts).to_contain_text("above what its neighbours say")
+    doubts.get_by_role("button", name="It is so").click()
+    doubts.get_by_label("Why").fill("a weld seam")
+    doubts.get_by_role("button", name="Keep it as read").click()
+    expect(page.get_by_role("region", name="Doubtful points")).to_have_count(0)
+
+
 def test_bad_numbers_are_refused_beside_their_fields(desk_page: Page) -> None:
     page = desk_page
     page.get_by_role("button", name="Heron").click()

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry, WithHead } from "../../api/run";
-import { Button, Field, Panel } from "../../ui/controls";
+import { Button, Field } from "../../ui/controls";
 import { signed, typedMm } from "../../ui/words";
 
 type Point = Schemas["PointShown"];
@@ -46,15 +46,18 @@ function Doubtful({
   const [wrong, setWrong] = useState<string | null>(null);
   const { column, row } = point;
   return (
-    <Panel tone="brass">
-      <p>
+    <details className="rounded-[4px] border border-brass bg-brass/10 px-3">
+      <summary className="min-h-11 cursor-pointer py-2 text-sm">
         <b>
           Column {column + 1}, row {row + 1} ?
         </b>{" "}
-        Read {point.readings.map((r) => signed(r.height_mm) + (r.counts ? "" : " (replaced)")).join(", ")}:{" "}
-        {point.doubt}.
+        {point.doubt}
+      </summary>
+      <p className="text-sm">
+        Read {point.readings.map((r) => signed(r.height_mm) + (r.counts ? "" : " (replaced)")).join(", ")}. A doubtful
+        point is left out, or counts less, until it is read again.
       </p>
-      <div className="mt-2 grid grid-cols-3 gap-2">
+      <div className="my-2 grid grid-cols-3 gap-2">
         <Button disabled={busy} onClick={() => onPick({ column, row })}>
           Read again
         </Button>
@@ -67,7 +70,7 @@ function Doubtful({
       </div>
       {editing && (
         <form
-          className="mt-2 flex flex-col gap-2"
+          className="mb-2 flex flex-col gap-2"
           onSubmit={(e) => {
             e.preventDefault();
             if (editing === "keep") return keep({ kind: "mesh_point_trusted", column, row, reason });
@@ -100,6 +103,6 @@ function Doubtful({
           </Button>
         </form>
       )}
-    </Panel>
+    </details>
   );
 }

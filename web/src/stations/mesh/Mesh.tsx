@@ -88,6 +88,9 @@ export function MeshStation() {
               busy={busy}
             />
           )}
+          {!preview && (view.step === "read" || view.step === "keep") && (
+            <Doubts view={view} keep={keep} busy={busy} onPick={setPicked} />
+          )}
           {!preview && reading && view.progress && (
             <ReadPoint
               key={point ? `${point.column},${point.row}` : "base"}
@@ -115,9 +118,6 @@ export function MeshStation() {
               </Button>
               {next && <Button onClick={() => setReadOn(true)}>Read another point</Button>}
             </>
-          )}
-          {!preview && (view.step === "read" || view.step === "keep") && (
-            <Doubts view={view} keep={keep} busy={busy} onPick={setPicked} />
           )}
           {!preview && view.step === "keep" && readOn && view.draft && (
             <Button disabled={busy} onClick={() => view.draft && keepSurvey(view.draft)}>
