@@ -1709,6 +1709,8 @@ export interface components {
          * @description A mesh measured in an earlier run, or in this one before the one in use.
          */
         EarlierMesh: {
+            /** Against */
+            against: components["schemas"]["Spot"][];
             /** Against Words */
             against_words: string;
             /** Bed C */

@@ -252,6 +252,7 @@ class _Survey(Value):
     felt_within_mm: float
     most_again: int
     least_readings: int
+    pace_from: int
     pause_minutes: float
 
 

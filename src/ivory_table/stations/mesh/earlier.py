@@ -6,12 +6,13 @@ import numpy as np
 from pydantic import AwareDatetime
 
 from ivory_table.core.form import fit
-from ivory_table.core.mesh import MeshSurvey
+from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.mesh_check import compare
 from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.desk.knowledge import meshes_of
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.sheet import Spot
 
 from .check import chance_it_holds
 from .state import Earlier
@@ -38,6 +39,8 @@ class EarlierMesh(Value):
     p_holds: float | None
     #: What it has more than the mesh in use.
     against_words: str
+    #: The same on the sheet: what it has more than the mesh in use, place by place.
+    against: tuple[Spot, ...]
     survey: MeshSurvey
 
 
@@ -52,10 +55,11 @@ def earlier_meshes(desk: Desk, run: OpenRun) -> tuple[EarlierMesh, ...]:
         survey, plate = one.survey, plates[one.survey.plate_id]
         this, same = survey.plate_id == setup.plate_id, survey == mesh
         days = max((now - one.at).total_seconds() / 86400, 0.0)
-        against = ""
+        against, spots = "", tuple[Spot, ...]()
         if this and mesh is not None and not same:
             try:
                 against = compare(survey, mesh, plate).words
+                spots = _against(survey, mesh)
             except ValueError as wrong:
                 against = str(wrong)
         places, values = survey.grid.places, survey.values.ravel()
@@ -77,7 +81,17 @@ def earlier_meshes(desk: Desk, run: OpenRun) -> tuple[EarlierMesh, ...]:
                 days=round(days, 1),
                 p_holds=p,
                 against_words=against,
+                against=spots,
                 survey=survey,
             )
         )
     return tuple(out)
+
+
+def _against(one: MeshSurvey, other: MeshSurvey) -> tuple[Spot, ...]:
+    """What a mesh has more than another at its own points, mm."""
+    off = one.values.ravel() - believed_by_machine(other, one.grid.places)
+    return tuple(
+        Spot(x_mm=float(x), y_mm=float(y), kind="measured", value_mm=round(float(v), 4))
+        for (x, y), v in zip(one.grid.places, off, strict=True)
+    )

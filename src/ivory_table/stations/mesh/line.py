@@ -87,8 +87,7 @@ def _feel_point(work: Work, survey: Survey, point: PlanPoint) -> None:
 
 def _progress(work: Work, survey: Survey, name: str) -> None:
     read = len(survey.mesh.points)
-    minutes = SURVEY.hand_minutes if survey.plan.owns_zero else SURVEY.probe_minutes
-    left = 60 * minutes * max(survey.wanted - read, 0)
+    left = 60 * survey.minutes_each * max(survey.wanted - read, 0)
     work.session.progress(name, read / max(survey.wanted, 1), left)
 
 

@@ -1,5 +1,6 @@
 """The survey at hand: where its points are read, what its readings say of the plate, which are doubted, and what is next."""
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -127,6 +128,14 @@ class Survey:
         """How many points are to be read."""
         able = len(walk(self.points))
         return able if self.plan.readings is None else min(self.plan.readings, able)
+
+    @cached_property
+    def minutes_each(self) -> float:
+        """What a point takes: as long as this person or probe took for the ones before, pauses left out."""
+        usual = SURVEY.hand_minutes if self.plan.owns_zero else SURVEY.probe_minutes
+        times = [s.at_s for s, _ in self._read]
+        took = [b - a for a, b in itertools.pairwise(times) if 0 < b - a < 60 * SURVEY.pause_minutes]
+        return float(np.median(took)) / 60 if len(took) >= SURVEY.pace_from else usual
 
     @cached_property
     def complete(self) -> bool:

@@ -301,7 +301,6 @@ def _check_spots(to_read: tuple[tuple[float, float], ...], reads: tuple[object, 
 
 def _progress(survey: Survey) -> Progress:
     read, able = len(survey.mesh.points), len(survey.place_of)
-    minutes = SURVEY.hand_minutes if survey.plan.owns_zero else SURVEY.probe_minutes
     standing = survey.standing
     words = ""
     if read >= SURVEY.least_points:
@@ -310,7 +309,7 @@ def _progress(survey: Survey) -> Progress:
         read=read,
         wanted=survey.wanted,
         able=able,
-        minutes_left=round(minutes * max(survey.wanted - read, 0), 1),
+        minutes_left=round(survey.minutes_each * max(survey.wanted - read, 0), 1),
         sd_mm=standing.sd_mm,
         share_known=standing.share_known,
         enough=read >= SURVEY.least_readings and standing.enough,

@@ -11,12 +11,17 @@ export function EarlierMeshes({
   runId,
   seq,
   meshOn,
+  shown,
+  onShow,
   keep,
   busy,
 }: {
   runId: string;
   seq: number;
   meshOn: boolean;
+  /** The mesh whose difference is on the sheet, by when it was measured. */
+  shown: string | null;
+  onShow: (mesh: Earlier | null) => void;
   keep: KeepEntry;
   busy: boolean;
 }) {
@@ -53,7 +58,16 @@ export function EarlierMeshes({
             {m.bed_c != null && `, taken at ${Math.round(m.bed_c)} °C`}
             {m.p_holds != null && `; by its age it still holds with ${Math.round(100 * m.p_holds)} %`}.
           </p>
-          {m.against_words && <p className="text-graphite">Against the mesh in use: {m.against_words}.</p>}
+          {m.against_words && (
+            <p className="text-graphite">
+              Against the mesh in use: {m.against_words}.{" "}
+              {m.against.length > 0 && (
+                <Button look="quiet" className="text-sm" onClick={() => onShow(shown === m.measured_at ? null : m)}>
+                  {shown === m.measured_at ? "take it off the sheet" : "on the sheet"}
+                </Button>
+              )}
+            </p>
+          )}
           {m.this_plate && (
             <div className="mt-1 grid grid-cols-3 gap-2">
               <Button disabled={busy} onClick={() => check(m)}>

@@ -28,6 +28,7 @@ export function MeshStation() {
   const [pastedText, setPastedText] = useState("");
   const [again, setAgain] = useState(false);
   const [readOn, setReadOn] = useState(false);
+  const [against, setAgainst] = useState<Schemas["EarlierMesh"] | null>(null);
   const [picked, setPicked] = useState<{ column: number; row: number } | null>(null);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
@@ -55,7 +56,8 @@ export function MeshStation() {
     keys.push({ keys: ["Enter"], cap: "Enter", does: "keep this mesh", run: () => keepSurvey(draft) });
   }
   if (view.step === "kept" && !again) keys.push({ keys: ["Enter"], cap: "Enter", does: "go to Z offset", run: go });
-  const sheet = preview ? { ...view.sheet, spots: preview.pasted.shown.spots } : view.sheet;
+  const spots = preview?.pasted.shown.spots ?? against?.against ?? view.sheet.spots;
+  const sheet = { ...view.sheet, spots };
   const spotPicked = (spot: Schemas["Spot"]) => {
     const near = (p: Schemas["PointShown"]) => Math.hypot(p.x_mm - spot.x_mm, p.y_mm - spot.y_mm);
     const found = [...view.points].sort((a, b) => near(a) - near(b))[0];
@@ -144,7 +146,15 @@ export function MeshStation() {
             />
           )}
           {!preview && (choosing || view.step === "kept") && (
-            <EarlierMeshes runId={runId} seq={view.head.seq} meshOn={view.mesh_on} keep={keep} busy={busy} />
+            <EarlierMeshes
+              runId={runId}
+              seq={view.head.seq}
+              meshOn={view.mesh_on}
+              shown={against?.measured_at ?? null}
+              onShow={setAgainst}
+              keep={keep}
+              busy={busy}
+            />
           )}
         </>
       }

@@ -79,6 +79,15 @@ export function ReadPoint({
                 : "Read the height here."}
         </h2>
       )}
+      {here && here.readings.length > 0 && !progress.base_due && (
+        <p className="text-sm text-graphite">
+          Read here:{" "}
+          {here.readings
+            .map((r) => signed(r.height_mm, 3) + (r.counts ? "" : ` (replaced${r.reason && `: ${r.reason}`})`))
+            .join(", ")}
+          . Believed {signed(here.believed_mm, 3)} ± {here.sd_mm.toFixed(3)} mm.
+        </p>
+      )}
       <TypedHeight
         label={
           byFeel ? "Or type where it drags" : view.owns_zero ? "Height at the drag" : "Height, plate high positive"
