@@ -126,7 +126,7 @@ def main() -> None:
         shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
         walk.practise("tram")
         shoot(browser, f"{at}/tram", "tram-done")
-        walk.keep("mesh", kind="mesh_planned", columns=3, rows=3, owns_zero=True)
+        walk.keep("mesh", kind="mesh_planned", columns=5, rows=5, owns_zero=True)
         walk.practise("mesh", 4)
         walk.practise("mesh")
         shoot(browser, f"{at}/mesh", "mesh-kept")

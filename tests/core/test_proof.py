@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.manner import shipped
+from ivory_table.core.mesh import grid_on
 from ivory_table.core.plate import KeepOut
 from ivory_table.core.proof import plan, zones_on
 from ivory_table.program.check import check_program
@@ -167,3 +168,22 @@ def test_any_text_is_read_or_refused_with_its_line(text: str) -> None:
         read_program(text)
     except ValueError as wrong:
         assert str(wrong).startswith("Line ")
+
+
+@pytest.mark.parametrize("size", [3, 5, 8])
+@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren", "bittern"])
+def test_a_proof_can_lie_at_points_of_the_mesh(machine: str, size: int) -> None:
+    setup = setup_for(machine)
+    grid = grid_on(setup.plate, size, size)
+    laid = plan(setup.machine, setup.plate, setup.filament, "mesh", grid)
+    assert 3 <= len(laid.zones) <= 9
+    for zone in laid.zones:
+        assert setup.plate.holds(zone.x_mm, zone.y_mm, laid.patch_mm / 2)
+        assert setup.plate.kept_out(zone.x_mm, zone.y_mm, laid.patch_mm / 2) is None
+        # It is about where its point is: moved only as far as the patch and its skirt need.
+        column, row = (int(part.split()[-1]) - 1 for part in zone.name.split(","))
+        assert abs(grid.xs_mm[column] - zone.x_mm) < 30
+        assert abs(grid.ys_mm[row] - zone.y_mm) < 30
+    assert plan(setup.machine, setup.plate, setup.filament, "mesh") == plan(
+        setup.machine, setup.plate, setup.filament, 5
+    )

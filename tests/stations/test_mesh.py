@@ -11,7 +11,8 @@ from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.common import MachineRestarted, Resumed
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations import mesh
+from ivory_table.stations import first_layer, mesh
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.mesh.earlier import earlier_meshes
 from ivory_table.stations.mesh.entries import (
     MeshBase,
@@ -340,3 +341,21 @@ def test_a_pasted_grid_is_kept_as_readings(desk: Desk) -> None:
     kept = keep(desk, "mesh", MeshKept(survey=found.shown.survey))
     # Rows by their own numbers, counted from the front.
     assert kept.state.mesh.heights_mm[0] == (0.01, 0.02, 0.02)
+
+
+def test_a_proof_lies_at_the_mesh_points_and_is_judged_there(desk: Desk) -> None:
+    run = measured(desk)
+    assert "nobody has said" in first_layer.view.view(run, "mesh").mesh_unseen
+    keep(desk, "mesh", MeshSent())
+    keep(desk, "mesh", MeshUsed(on=True))
+    run = practise(desk, "offset")
+    view = first_layer.view.view(run, "mesh")
+    assert view.mesh_unseen == ""
+    assert view.zones[0].name == "column 1, row 1"
+    run = keep(desk, "first_layer", ProofStarted(proof=view.plan))
+    for k in range(len(view.zones)):
+        run = keep(desk, "first_layer", Judged(zone=k, grade="parted" if k == 8 else "sound", sure=True))
+    steps = first_layer.view.view(run).steps
+    assert steps
+    blamed = [s for s in steps if s.mesh_point is not None]
+    assert all(s.mesh_point == (4, 4) for s in blamed)

@@ -3,12 +3,13 @@
 import asyncio
 from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import APIRouter, Body, Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse, StreamingResponse
 
+from ivory_table.core.proof import ZoneCount
 from ivory_table.core.value import Id, StationName, Value
 from ivory_table.stations import on_line
 from ivory_table.stations.http import RunId, desk, download
@@ -37,7 +38,7 @@ class StartJob(Value):
     id: Id
     station: StationName
     job: Id
-    zones: Literal[5, 9] = 5
+    zones: ZoneCount = 5
 
 
 class Nudge(Value):

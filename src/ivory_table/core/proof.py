@@ -7,10 +7,12 @@ from pydantic import Field, model_validator
 
 from .bead import Bead
 from .defaults import BEAD, PROOF
+from .mesh import MeshGrid
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
 
-ZoneCount = Literal[5, 9]
+#: Where the patches of a proof lie: five or nine over the plate, or up to nine points of the mesh in use.
+ZoneCount = Literal[5, 9, "mesh"]
 
 
 class Zone(Value):
@@ -62,7 +64,7 @@ _ROWS = {
 }
 
 
-def zones_on(plate: Plate, count: ZoneCount, patch_mm: float = PROOF.patch_mm) -> tuple[Zone, ...]:
+def zones_on(plate: Plate, count: Literal[5, 9], patch_mm: float = PROOF.patch_mm) -> tuple[Zone, ...]:
     """Five or nine zones, as far out as patch, skirt and keep-outs allow."""
     inset = PROOF.margin_mm + patch_mm / 2
     cx, cy = plate.centre
@@ -79,6 +81,23 @@ def zones_on(plate: Plate, count: ZoneCount, patch_mm: float = PROOF.patch_mm) -
     return tuple(zones)
 
 
+def zones_at(plate: Plate, grid: MeshGrid, patch_mm: float) -> tuple[Zone, ...]:
+    """Up to nine points of a mesh, its corners and middles first, where a patch has room; a patch near the edge moves inwards."""
+    xs, ys = (tuple(dict.fromkeys((0, (len(a) - 1) // 2, len(a) - 1))) for a in (grid.xs_mm, grid.ys_mm))
+    inset = PROOF.margin_mm + patch_mm / 2
+    x0, y0, x1, y1 = plate.bounds
+    zones: list[Zone] = []
+    for j in ys:
+        for i in xs:
+            x = min(max(grid.xs_mm[i], x0 + inset), x1 - inset)
+            y = min(max(grid.ys_mm[j], y0 + inset), y1 - inset)
+            x, y = _clear_of_keep_outs(plate, x, y, patch_mm)
+            apart = all(max(abs(x - z.x_mm), abs(y - z.y_mm)) >= patch_mm + 4 for z in zones)
+            if apart and plate.holds(x, y, patch_mm / 2):
+                zones.append(Zone(name=f"column {i + 1}, row {j + 1}", x_mm=round(x, 2), y_mm=round(y, 2)))
+    return tuple(zones)
+
+
 def _clear_of_keep_outs(plate: Plate, x: float, y: float, patch_mm: float) -> tuple[float, float]:
     """Step a patch towards the centre until it and its skirt miss every keep-out."""
     cx, cy = plate.centre
@@ -89,10 +108,13 @@ def _clear_of_keep_outs(plate: Plate, x: float, y: float, patch_mm: float) -> tu
     raise ValueError(f"A keep-out leaves no room for the patch near ({x:g}, {y:g}).")
 
 
-def plan(machine: Machine, plate: Plate, filament: Filament, count: ZoneCount = 5) -> ProofPlan:
-    """The proof for this machine, plate and filament: line and layer from the nozzle."""
+def plan(
+    machine: Machine, plate: Plate, filament: Filament, count: ZoneCount = 5, mesh: MeshGrid | None = None
+) -> ProofPlan:
+    """The proof for this machine, plate and filament: line and layer from the nozzle. At mesh points, where there are any."""
+    zones = zones_at(plate, mesh, PROOF.patch_mm) if count == "mesh" and mesh is not None else ()
     return ProofPlan(
-        zones=zones_on(plate, count),
+        zones=zones if len(zones) >= 3 else zones_on(plate, 5 if count == "mesh" else count),
         patch_mm=PROOF.patch_mm,
         line_mm=round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
         layer_mm=round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),

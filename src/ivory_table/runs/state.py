@@ -18,7 +18,7 @@ from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import FieldPosterior, field_prior, judged_done, judged_field, learn_proof, nothing_holds
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import ConventionId, Machine, Screw
-from ivory_table.core.proof import zones_on
+from ivory_table.core.proof import ProofPlan, ZoneCount, plan, zones_on
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import School, ThermalReading, ThermalStudy, warp
@@ -453,6 +453,11 @@ class RunState:
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""
         return replace(self, proofs=(*self.proofs[:-1], proof))
+
+    def first_proof(self, zones: ZoneCount) -> ProofPlan:
+        """A proof that was not printed yet, with its patches where they are asked for."""
+        setup = self.setup
+        return plan(setup.machine, setup.plate, setup.filament, zones, self.mesh.grid if self.mesh else None)
 
     @property
     def mesh_as_sent(self) -> Array:

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { answer, api, type Refusal, type Schemas, type Station } from "./client";
+import type { Zones } from "./run";
 
 export type LineStatus = Schemas["LineStatus"];
 export type LineView = Schemas["LineView"];
@@ -54,7 +55,7 @@ type Told =
   | { tell: "stop" | "recover" | "cancel" | "cool" }
   | { tell: "answer"; text: string; question: string }
   | { tell: "practice" | "disturb" }
-  | { tell: "start"; job: string; zones: 5 | 9 }
+  | { tell: "start"; job: string; zones: Zones }
   | { tell: "nudge"; away_mm: number }
   | { tell: "speed"; percent: number };
 

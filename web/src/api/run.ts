@@ -17,7 +17,7 @@ interface Views {
   sign_off: Schemas["SignOffView"];
 }
 
-type Zones = 5 | 9;
+export type Zones = 5 | 9 | "mesh";
 const path = (station: Station) => `/api/runs/{run_id}/${station}` as "/api/runs/{run_id}/tram";
 const practicePath = (station: Station) =>
   `/api/runs/{run_id}/${station}/practice` as "/api/runs/{run_id}/tram/practice";

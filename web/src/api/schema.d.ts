@@ -4892,9 +4892,9 @@ export interface components {
             /**
              * Zones
              * @default 5
-             * @enum {integer}
+             * @enum {unknown}
              */
-            zones: 5 | 9;
+            zones: 5 | 9 | "mesh";
         };
         /** StartRun */
         StartRun: {
@@ -6131,8 +6131,8 @@ export interface operations {
     first_layer_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6166,8 +6166,8 @@ export interface operations {
     first_layer_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6205,8 +6205,8 @@ export interface operations {
     first_layer_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6450,8 +6450,8 @@ export interface operations {
     mesh_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6485,8 +6485,8 @@ export interface operations {
     mesh_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6652,8 +6652,8 @@ export interface operations {
     mesh_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6763,8 +6763,8 @@ export interface operations {
     offset_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6798,8 +6798,8 @@ export interface operations {
     offset_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -6837,8 +6837,8 @@ export interface operations {
     offset_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7045,8 +7045,8 @@ export interface operations {
     prepare_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7080,8 +7080,8 @@ export interface operations {
     prepare_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7151,8 +7151,8 @@ export interface operations {
     get_proof_api_runs__run_id__proof_gcode_get: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7383,8 +7383,8 @@ export interface operations {
     sign_off_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7418,8 +7418,8 @@ export interface operations {
     sign_off_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7521,8 +7521,8 @@ export interface operations {
     tram_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7556,8 +7556,8 @@ export interface operations {
     tram_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {
@@ -7595,8 +7595,8 @@ export interface operations {
     tram_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof. */
-                zones?: 5 | 9;
+                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
+                zones?: 5 | 9 | "mesh";
             };
             header?: never;
             path: {

@@ -4,7 +4,7 @@ import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
-import type { Acts, Head, KeepEntry } from "../api/run";
+import type { Acts, Head, KeepEntry, Zones } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { plasticOf } from "../sheet/Swatch";
 import { Button, Panel, Wrong } from "../ui/controls";
@@ -48,7 +48,7 @@ interface Props {
   /** The step at hand can be answered by the practice plate. */
   canPractise?: boolean;
   /** Zones of the next proof, for a machine that prints it. */
-  zones?: 5 | 9;
+  zones?: Zones;
 }
 
 export function Shell({

@@ -2,6 +2,7 @@
 import { type FormEvent, useState } from "react";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
+import type { Zones } from "../api/run";
 import { type Key, useKeys } from "../app/keys";
 import { FEELS } from "../stations/Feel";
 import { Button, Field, Panel, Wrong } from "../ui/controls";
@@ -65,7 +66,7 @@ export function StopButton({ line }: { line: Line }) {
 }
 
 /** Above the slip: what went wrong, what is asked, what is being done, what the machine can do here. */
-export function LineNow({ line, zones = 5 }: { line: Line; zones?: 5 | 9 }) {
+export function LineNow({ line, zones = 5 }: { line: Line; zones?: Zones }) {
   const { status, here, tell } = line;
   if (!status || (!line.on && !status.heat_words)) return null;
   return (
@@ -286,7 +287,7 @@ function Heat({ status, here }: { status: LineStatus; here?: LineView }) {
   );
 }
 
-function Offers({ line, here, zones }: { line: Line; here: LineView; zones: 5 | 9 }) {
+function Offers({ line, here, zones }: { line: Line; here: LineView; zones: Zones }) {
   const { tell } = line;
   if (!here.offers.length) return null;
   return (

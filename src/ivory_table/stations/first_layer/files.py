@@ -1,7 +1,7 @@
 """The proof as a program."""
 
 from ivory_table.core.manner import Manner
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan
+from ivory_table.core.proof import ProofPlan, ZoneCount
 from ivory_table.program.laying import Program
 from ivory_table.program.proof import program
 from ivory_table.runs.doubts import Refused
@@ -20,6 +20,6 @@ def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
 def proof_file(run: OpenRun, zone_count: ZoneCount) -> tuple[str, str]:
     """(file name, program) of the proof at hand."""
     state, setup = run.state, run.setup
-    laid = state.proofs[-1].plan if state.proofs else plan(setup.machine, setup.plate, setup.filament, zone_count)
+    laid = state.proofs[-1].plan if state.proofs else state.first_proof(zone_count)
     name = f"proof-{setup.machine.id}-{len(laid.zones)}-zones.gcode"
     return name, program_for(run, laid, run.manner).text

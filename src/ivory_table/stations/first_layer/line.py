@@ -4,7 +4,7 @@ from typing import Any
 
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.offset import StoredChange, convention, direction_words
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan
+from ivory_table.core.proof import ProofPlan, ZoneCount
 from ivory_table.link.session import Cancelled, Session
 from ivory_table.program.laying import WARM, seconds_by_line
 from ivory_table.program.reader import read_program
@@ -75,7 +75,7 @@ def proof_at_hand(run: OpenRun, zones: ZoneCount = 5) -> ProofPlan:
     """The proof at hand: the newest again, or a first one."""
     if run.state.proofs:
         return run.state.proofs[-1].plan
-    return plan(run.setup.machine, run.setup.plate, run.setup.filament, zones)
+    return run.state.first_proof(zones)
 
 
 def end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:

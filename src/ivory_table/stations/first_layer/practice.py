@@ -1,7 +1,7 @@
 """What a practice machine shows of a proof, and what cleaning does to it."""
 
 from ivory_table.core.hands import Hands
-from ivory_table.core.proof import ZoneCount, plan
+from ivory_table.core.proof import ZoneCount
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
@@ -14,7 +14,7 @@ def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | 
     state = run.state
     if state.open_proof is None:
         desk.hands(run)
-        return ProofStarted(proof=plan(run.setup.machine, run.setup.plate, run.setup.filament, zone_count))
+        return ProofStarted(proof=run.state.first_proof(zone_count))
     proof = state.proofs[-1]
     laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
     zone = next((k for k in range(laid_zones) if k not in proof.marks), None)

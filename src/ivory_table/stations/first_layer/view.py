@@ -8,7 +8,7 @@ from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.defaults import JUDGE
 from ivory_table.core.judge import Part, parts
 from ivory_table.core.offset import StoredChange, direction_words
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan
+from ivory_table.core.proof import ProofPlan, ZoneCount
 from ivory_table.core.value import Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
@@ -73,7 +73,7 @@ class FirstLayerView(StationView):
 def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
     state, setup = run.state, run.setup
     proof = state.proofs[-1] if state.proofs else None
-    laid = proof.plan if proof else plan(setup.machine, setup.plate, setup.filament, zone_count)
+    laid = proof.plan if proof else state.first_proof(zone_count)
     looking = proof or ProofRun(laid)
     open_proof = state.open_proof or ProofRun(laid)
     field = state.zone_field(open_proof)

@@ -3,7 +3,7 @@
 import { useEffect, useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
-import type { WithHead } from "../../api/run";
+import type { WithHead, Zones } from "../../api/run";
 import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
@@ -21,7 +21,7 @@ type View = WithHead<Schemas["FirstLayerView"]>;
 
 export function FirstLayer() {
   const runId = useRunId();
-  const [zones, setZones] = useState<5 | 9>(5);
+  const [zones, setZones] = useState<Zones>(5);
   const { data: view, error } = useStation(runId, "first_layer", zones);
   const acts = useActs(runId, "first_layer", view?.head.seq ?? 0, zones);
   const [from, flip] = useSeenFrom(view?.head);
@@ -251,8 +251,8 @@ function PrintSlip({
   busy,
 }: {
   view: View;
-  zones: 5 | 9;
-  setZones: (z: 5 | 9) => void;
+  zones: Zones;
+  setZones: (z: Zones) => void;
   start: () => void;
   busy: boolean;
 }) {
@@ -269,11 +269,14 @@ function PrintSlip({
       {!again && (
         <Choice
           label="Zones"
-          value={String(zones) as "5" | "9"}
-          onChange={(v) => setZones(v === "9" ? 9 : 5)}
+          value={String(zones) as "5" | "9" | "mesh"}
+          onChange={(v) => setZones(v === "mesh" ? v : v === "9" ? 9 : 5)}
           options={[
             { value: "5", text: "five: corners and centre" },
             { value: "9", text: "nine" },
+            ...(view.head.stations[2]?.state === "done"
+              ? [{ value: "mesh" as const, text: "at points of the mesh" }]
+              : []),
           ]}
         />
       )}
