@@ -184,6 +184,7 @@ def test_bittern_has_no_knobs_and_writes_its_line_into_the_start_code(desk_page:
     answer_until(page, "This machine has no knobs")
     expect(page.get_by_role("button", name=re.compile("flip"))).to_have_count(0)
     page.get_by_role("link", name="Z offset").click()
+    at_station(page, "offset")
     answer_until(page, r"Bring it|right as stored", 30)
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Write this line into the job's start code")).to_be_visible()
