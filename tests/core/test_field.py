@@ -12,7 +12,7 @@ from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import FIELD
 from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.mesh import MeshGrid, MeshLaw, MeshSurvey, believed_by_machine, grid_on
-from ivory_table.core.mesh_plan import Standing, Telling, plan_points, used_places, walk
+from ivory_table.core.mesh_plan import Known, Telling, plan_points, used_places, walk
 from ivory_table.core.plate import KeepOut, Plate, Probe
 from ivory_table.core.surface import Surface, matern
 
@@ -223,7 +223,7 @@ def test_the_next_point_tells_most_or_is_near_and_ends_when_the_plate_is_known()
     used, told, at = used_places(PLATE, GRID), [], None
     values = dict(zip(map(tuple, GRID.places.tolist()), bowed(GRID.places), strict=True))
     sds = []
-    while not (standing := Standing(SurfaceField(TREND, tuple(told)), used, 0.03)).enough:
+    while not (standing := Known(SurfaceField(TREND, tuple(told)), used, 0.03)).enough:
         found = standing.next_of(points, 0.012, at)
         assert found is not None
         sds.append(standing.sd_mm)

@@ -200,7 +200,7 @@ def _spread(telling: Telling, places: Array, used: Array, count: int, sd_mm: flo
 
 
 @dataclass(frozen=True, eq=False)
-class Standing:
+class Known:
     """Where a survey stands: what is known of the places used, and which point tells most."""
 
     field: SurfaceField

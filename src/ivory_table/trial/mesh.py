@@ -16,7 +16,7 @@ from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.grid_layout import LAYOUTS, layout_chances, sure, telling
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, grid_on
 from ivory_table.core.mesh_check import CheckRead, OldMesh, checked
-from ivory_table.core.mesh_plan import PlanPoint, Standing, plan_points, used_places, walk
+from ivory_table.core.mesh_plan import Known, PlanPoint, plan_points, used_places, walk
 from ivory_table.core.plate import Plate
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array
@@ -115,7 +115,7 @@ def _chosen(
     said = 0
     few = used_places(plate, grid)
     while waiting and (len(done) < 15 or not said):
-        standing = Standing(SurfaceField(felt, tuple(done)), few, 0.03)
+        standing = Known(SurfaceField(felt, tuple(done)), few, 0.03)
         if done and not said and standing.enough:
             said = len(done)
             note("rms_enough", filled(done))

@@ -53,9 +53,8 @@ class Check:
             return f"It does not hold any more: only {self.old.p_holds:.0%} that it does. Measure a new one."
         if len(self.old.reads) >= OLD_MESH.most_reads:
             return f"{len(self.old.reads)} readings do not settle it ({self.old.p_holds:.0%} that it holds). Measure a new one."
-        return f"By its age alone: {self.old.p_holds:.0%} that it still holds." if not self.old.reads else (
-            f"{self.old.p_holds:.0%} so far that it still holds."
-        )  # fmt: skip
+        by = "By its age alone" if not self.old.reads else "So far"
+        return f"{by}: {self.old.p_holds:.0%} that it still holds."
 
 
 def chance_it_holds(state: RunState, earlier: Earlier, days: float) -> OldMesh:

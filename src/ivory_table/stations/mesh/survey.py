@@ -10,7 +10,7 @@ from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import FIELD, SURVEY
 from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, PointRead, Sounding, drift_taken_out, grid_on
-from ivory_table.core.mesh_plan import PlanPoint, Standing, plan_points, used_places, walk
+from ivory_table.core.mesh_plan import Known, PlanPoint, plan_points, used_places, walk
 from ivory_table.core.plate import Plate, Probe
 from ivory_table.core.value import Array
 from ivory_table.core.words import signed
@@ -110,8 +110,8 @@ class Survey:
         return tuple(sorted(found.values(), key=lambda d: -d.p))
 
     @cached_property
-    def standing(self) -> Standing:
-        return Standing(self.field, self.used, self.state.tol_mm)
+    def standing(self) -> Known:
+        return Known(self.field, self.used, self.state.tol_mm)
 
     @cached_property
     def waiting(self) -> tuple[PlanPoint, ...]:
