@@ -1,5 +1,6 @@
 """The mesh from plan to use: few readings, doubts, what the machine has of it, and meshes measured before."""
 
+from dataclasses import replace
 from datetime import timedelta
 
 import numpy as np
@@ -9,7 +10,7 @@ from ivory_table.core.grid_layout import Layout
 from ivory_table.core.mesh import believed_by_machine
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.common import MachineRestarted, Resumed
-from ivory_table.runs.doubts import Refused
+from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
@@ -159,6 +160,14 @@ def test_an_area_without_room_is_refused(desk: Desk, area: tuple[float, float, f
     start(desk, "heron")
     with pytest.raises(ValueError, match=r"at least 10 mm|can be read"):
         keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True, area_mm=area))
+
+
+def test_no_more_points_than_the_machine_takes(desk: Desk) -> None:
+    run = start(desk, "heron")
+    law = run.setup.mesh_law.model_copy(update={"most_points": 4})
+    small = replace(run, setup=run.setup.model_copy(update={"mesh_law": law}))
+    with pytest.raises(Refused, match="4 points each way"):
+        doubt(MeshPlanned(columns=5, rows=3, owns_zero=True), small, "hand")
 
 
 def test_after_a_pause_the_base_point_is_read_first_and_a_moved_zero_is_taken_out(desk: Desk) -> None:

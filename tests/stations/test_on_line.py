@@ -288,6 +288,17 @@ def test_a_mesh_is_felt_on_the_line_until_it_is_enough(floor: Floor) -> None:
     assert floor.served.person.crashes() == []
 
 
+def test_two_corners_are_driven_to_and_asked_for(floor: Floor) -> None:
+    floor.connect()
+    assert floor.do("prepare", "home") == ""
+    offers = {o.job: o for o in on_line.view(floor.lines, floor.run, "mesh").offers}
+    assert offers["where"].why_not == ""
+    assert floor.do("mesh", "where") == ""
+    assert floor.status.position_mm is not None
+    x, y = floor.status.position_mm[:2]
+    assert (x, y) == pytest.approx(tuple(floor.served.body.at[:2]), abs=0.01)
+
+
 def test_a_power_cut_takes_a_mesh_that_was_not_stored(floor: Floor) -> None:
     floor.connect()
     floor.prove()

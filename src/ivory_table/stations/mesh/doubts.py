@@ -27,6 +27,9 @@ def _check_begun(what: MeshCheckBegun, run: OpenRun, source: Source) -> None:
 @doubt.register
 def _planned(what: MeshPlanned, run: OpenRun, source: Source) -> None:
     _refuse_while_on(run)
+    most = run.setup.mesh_law.most_points
+    if max(what.columns, what.rows) > most:
+        raise Refused("too_many_points", f"This machine takes {most} points each way at most.", "columns")
     try:
         able = len(survey_of(what, run.state).place_of)
     except ValueError as wrong:

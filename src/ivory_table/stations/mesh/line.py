@@ -159,7 +159,13 @@ def check_earlier(work: Work) -> None:
     work.leave()
 
 
+def where(work: Work) -> None:
+    """Where the tip stands: driven to two corners, they bound what is measured."""
+    work.session.where()
+
+
 JOBS = {
+    "where": Job("Ask where the tip stands", where),
     "survey": Job("Measure the mesh", measure),
     "send_mesh": Job("Send the mesh, store it and switch it on", send_mesh),
     "read_mesh": Job("Ask the machine for its mesh", read_back),
@@ -181,7 +187,9 @@ def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
         probing = not check.earlier.survey.owns_zero
         moves, wrong = walked(state, does, [(x, y, f"({x:g}, {y:g})") for x, y in check.to_read], probing=probing)
         return (offer(session, JOBS, "check_mesh", *moves, why_not=wrong or (untried(run) if probing else "")),)
+    out = [Offer(job="where", name=JOBS["where"].name, moves=("nothing moves",))]
     if state.mesh is not None and does.can("mesh_point"):
-        sends = (offer(session, JOBS, "send_mesh", "nothing moves"),)
-        return (*sends, offer(session, JOBS, "read_mesh", "nothing moves")) if does.can("mesh_read") else sends
-    return ()
+        out.insert(0, offer(session, JOBS, "send_mesh", "nothing moves"))
+        if does.can("mesh_read"):
+            out.insert(1, offer(session, JOBS, "read_mesh", "nothing moves"))
+    return tuple(out)

@@ -1,6 +1,8 @@
 /** How many points: what each choice leaves for the first layer and how long it takes; or a grid from elsewhere. */
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas, What } from "../../api/client";
+import type { LineStatus } from "../../api/line";
 import type { KeepEntry, WithHead } from "../../api/run";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
 import { typedNumber } from "../../ui/words";
@@ -37,6 +39,10 @@ export function ChooseMesh({
   const [chosen, setChosen] = useState<string | null>(null);
   const [area, setArea] = useState<string[]>(["", "", "", ""]);
   const [areaWrong, setAreaWrong] = useState<string | null>(null);
+  // Where the machine said last that its tip stands; the line's own panel asks it.
+  const { data: line } = useQuery<LineStatus>({ queryKey: ["line", view.head.machine.id], enabled: false });
+  const [x, y] = line?.position_mm ?? [];
+  const at = x !== undefined && y !== undefined ? ([x.toFixed(1), y.toFixed(1)] as const) : null;
   // By hand as many points of this grid as it takes; a probe reads all of one that leaves nearly as little as any.
   const whole = choices.find((c) => c.columns === 5 && c.readings >= 16) ?? choices.at(-1);
   const until = owner === "hand" && whole ? { ...whole, readings: 0 } : null;
@@ -135,8 +141,15 @@ export function ChooseMesh({
             {areaWrong}
           </p>
         )}
+        {at && (
+          <div className="mt-2 grid grid-cols-2 gap-2">
+            <Button onClick={() => setArea([at[0], at[1], area[2] ?? "", area[3] ?? ""])}>Front left is here</Button>
+            <Button onClick={() => setArea([area[0] ?? "", area[1] ?? "", at[0], at[1]])}>Back right is here</Button>
+          </div>
+        )}
         <p className="text-sm text-graphite">
-          In mm, as the machine shows them: drive the tip to two corners and type what it says.
+          In mm, as the machine shows them: drive the tip to two corners and type what it says
+          {at ? `, or ask where it stands (now ${at[0]}, ${at[1]})` : ""}.
         </p>
       </details>
       <PasteGrid runId={runId} ownsZero={owner === "hand"} onPreview={onPreview} before={pastedBefore} />
