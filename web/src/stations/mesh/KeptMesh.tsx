@@ -38,11 +38,11 @@ export function KeptMesh({
           <li key={s.name} className="flex items-baseline gap-3 border-b border-hairline py-1.5">
             <span
               aria-hidden
-              className={s.seen === "yes" ? "text-verdigris" : s.seen === "no" ? "text-madder" : "text-brass"}
+              className={`w-4 shrink-0 ${s.seen === "yes" ? "text-verdigris" : s.seen === "no" ? "text-madder" : "text-brass"}`}
             >
               {s.seen === "yes" ? "✓" : s.seen === "no" ? "✗" : "?"}
             </span>
-            <span className="w-20 font-semibold">{s.name}</span>
+            <span className="w-20 shrink-0 font-semibold">{s.name}</span>
             <span className="text-sm text-graphite">
               <span className="sr-only">{s.seen}: </span>
               {s.words}
