@@ -1,5 +1,5 @@
 /** A pasted grid on the sheet: which way round it lies, with the chance of each, and places that would tell. */
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Schemas } from "../../api/client";
 import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
 import { typedNumber } from "../../ui/words";
@@ -22,6 +22,9 @@ export function Pasted({
 }) {
   const { body, pasted } = preview;
   const look = usePaste(runId, onPreview);
+  const heading = useRef<HTMLHeadingElement>(null);
+  // The text was far below: what it turned out to be is looked at from its beginning.
+  useEffect(() => heading.current?.focus(), []);
   const [heights, setHeights] = useState<string[]>([]);
   const [wrong, setWrong] = useState<string | null>(null);
   const { survey, words } = pasted.shown;
@@ -30,7 +33,9 @@ export function Pasted({
   return (
     <>
       <Eyebrow left="Looked at, not kept yet" right={`${survey.grid.xs_mm.length} × ${survey.grid.ys_mm.length}`} />
-      <h2 className="text-2xl leading-tight font-semibold">Is this the plate, seen from above?</h2>
+      <h2 ref={heading} tabIndex={-1} className="text-2xl leading-tight font-semibold">
+        Is this the plate, seen from above?
+      </h2>
       <p>{words}</p>
       {pasted.ask && (
         <Panel tone="brass">
