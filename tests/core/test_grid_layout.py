@@ -1,5 +1,7 @@
 """Which way round a grid lies, and whether an earlier mesh still holds."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -7,7 +9,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.grid_layout import LAYOUTS, Layout, LayoutChance, layout_chances, sure, telling
 from ivory_table.core.mesh import MeshSurvey, grid_on
-from ivory_table.core.mesh_check import CheckRead, OldMesh, checked, compare
+from ivory_table.core.mesh_check import CheckRead, OldMesh, compare
 from ivory_table.core.mesh_plan import used_places
 from ivory_table.core.plate import Plate
 
@@ -88,9 +90,9 @@ def reads_of(one: OldMesh, off: np.ndarray, count: int) -> list[CheckRead]:
 
 def test_an_old_mesh_that_fits_holds_and_one_that_does_not_is_found_out() -> None:
     zero = np.full(16, 0.2)
-    assert checked(old(), reads_of(old(), zero, 5)).verdict == "holds"
-    assert checked(old(), reads_of(old(), zero + 0.1 * U, 3)).verdict == "does not hold"
-    assert checked(old(), reads_of(old(), zero + 0.15 * (U * U + V * V), 4)).verdict == "does not hold"
+    assert replace(old(), reads=tuple(reads_of(old(), zero, 5))).verdict == "holds"
+    assert replace(old(), reads=tuple(reads_of(old(), zero + 0.1 * U, 3))).verdict == "does not hold"
+    assert replace(old(), reads=tuple(reads_of(old(), zero + 0.15 * (U * U + V * V), 4))).verdict == "does not hold"
 
 
 def test_age_alone_makes_it_less_likely_to_hold() -> None:

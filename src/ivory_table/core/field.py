@@ -16,7 +16,7 @@ from scipy.linalg import cho_factor, cho_solve
 from scipy.special import logsumexp
 
 from .defaults import FIELD
-from .surface import Surface, matern
+from .surface import Surface, apart, matern
 from .value import Array
 
 
@@ -94,7 +94,7 @@ class SurfaceField:
         sds = np.array([r.sd_mm for r in self.readings])
         doubted = np.array([r.doubted for r in self.readings])
         shared = self._rows @ self.trend.cov @ self._rows.T + self._zero_cov()
-        distance = np.linalg.norm(self._places[:, None] - self._places[None], axis=2)
+        distance = apart(self._places, self._places)
         tried: list[tuple[float, float, tuple[Array, bool], Array]] = []
         logs: list[float] = []
         for length in self._lengths:
@@ -159,16 +159,16 @@ class SurfaceField:
         before = rows @ self.trend.mean + self.trend.base_mm
         told = rows @ self.trend.cov
         prior = (told * rows).sum(axis=1) if diagonal else told @ rows.T
-        own = np.zeros((1, 1)) if diagonal else _between(at, at)
+        own = np.zeros((1, 1)) if diagonal else apart(at, at)
         if not self.readings:
             sigma, length = FIELD.sigma_mm, self._lengths[len(self._lengths) // 2]
             return before, np.asarray(prior + sigma**2 * (1.0 if diagonal else matern(own / length)))
         cross = told @ self._rows.T
         fits, weights = self._fits
-        apart = _between(at, self._places)
+        to_reads = apart(at, self._places)
         means, covs = [], []
         lengths = {fit.length_mm for fit in fits}
-        near = {length: matern(apart / length) for length in lengths}
+        near = {length: matern(to_reads / length) for length in lengths}
         alike = {length: matern(own / length) for length in lengths}
         for fit in fits:
             k = cross + fit.sigma_mm**2 * near[fit.length_mm]
@@ -197,9 +197,9 @@ class SurfaceField:
         trend_c, trend_u = rows_c @ cov @ self._rows.T, rows_u @ cov @ self._rows.T
         prior_uc, prior_c = rows_u @ cov @ rows_c.T, ((rows_c @ cov) * rows_c).sum(axis=1)
         to_c, to_u, between = (
-            _between(maybe, self._places),
-            _between(places, self._places),
-            _between(places, maybe),
+            apart(maybe, self._places),
+            apart(places, self._places),
+            apart(places, maybe),
         )
         near = {x: (matern(to_c / x), matern(to_u / x), matern(between / x)) for x in {f.length_mm for f in fits}}
         shared, variance = np.zeros((len(places), len(maybe))), np.zeros(len(maybe))
@@ -270,7 +270,3 @@ class SurfaceField:
         worth = (self.gross() >= FIELD.repeat_at) | np.array([r.doubted for r in self.readings], dtype=bool)
         worth[list(kept)] = False
         return np.asarray(worth)
-
-
-def _between(a: Array, b: Array) -> Array:
-    return np.asarray(np.linalg.norm(a[:, None] - b[None], axis=2))

@@ -4,7 +4,6 @@ A plate that is mounted again lies higher or lower as a whole; that is the offse
 form and what is local. These change at random and slowly, or at once when something was changed.
 """
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Literal
@@ -16,7 +15,7 @@ from .defaults import OLD_MESH
 from .form import fit
 from .mesh import MeshSurvey, believed_by_machine
 from .plate import Plate
-from .surface import matern
+from .surface import apart, matern
 from .value import Array, Value
 
 Verdict = Literal["holds", "does not hold", "cannot tell yet"]
@@ -44,8 +43,7 @@ def compare(one: MeshSurvey, other: MeshSurvey, plate: Plate) -> Difference:
     places = np.array([(x, y) for y in np.linspace(y0, y1, 9) for x in np.linspace(x0, x1, 9)])
     off = believed_by_machine(one, places) - believed_by_machine(other, places)
     found = fit(places, off, plate.bounds)
-    u, v = ((places - plate.centre) * 2 / (plate.width_mm, plate.depth_mm)).T
-    design = np.column_stack([np.ones_like(u), u, v, u * u + v * v, u * u - v * v, u * v])
+    design = _forms(places, plate)
     coef, *_ = np.linalg.lstsq(design, off, rcond=None)
     local = float(np.sqrt(np.mean(np.square(off - design @ coef))))
     form = float(np.ptp(design[:, 3:] @ coef[3:]))
@@ -64,6 +62,12 @@ def compare(one: MeshSurvey, other: MeshSurvey, plate: Plate) -> Difference:
         local_mm=local,
         words=", ".join(p for p in parts if p).replace("-", "−"),
     )
+
+
+def _forms(places: Array, plate: Plate) -> Array:
+    """(n, 6) level, tilts, bow, saddle and twist at (n, 2) places, from -1 to 1 over the plate."""
+    u, v = ((places - plate.centre) * 2 / (plate.width_mm, plate.depth_mm)).T
+    return np.column_stack([np.ones_like(u), u, v, u * u + v * v, u * u - v * v, u * v])
 
 
 @dataclass(frozen=True)
@@ -103,14 +107,12 @@ class OldMesh:
             (changed, np.concatenate([[OLD_MESH.zero_mm], OLD_MESH.change_mm * form])),
         )
 
-    def _basis(self, places: Array) -> Array:
-        u, v = ((places - self.plate.centre) * 2 / (self.plate.width_mm, self.plate.depth_mm)).T
-        return np.column_stack([np.ones_like(u), u, v, u * u + v * v, u * u - v * v, u * v])
-
     def _cov(self, a: Array, b: Array, sds: Array) -> Array:
         length = OLD_MESH.length * max(self.plate.width_mm, self.plate.depth_mm)
-        apart = np.linalg.norm(a[:, None] - b[None], axis=2)
-        return np.asarray((self._basis(a) * sds[:6] ** 2) @ self._basis(b).T + sds[6] ** 2 * matern(apart / length))
+        return np.asarray(
+            (_forms(a, self.plate) * sds[:6] ** 2) @ _forms(b, self.plate).T
+            + sds[6] ** 2 * matern(apart(a, b) / length)
+        )
 
     @cached_property
     def _told(self) -> tuple[Array, list[tuple[Array, Array]]]:
@@ -188,8 +190,3 @@ class OldMesh:
             at = d + k
             cov = cov - np.outer(cov[:, at], cov[at]) / (cov[at, at] + noise)
         return chosen
-
-
-def checked(old: OldMesh, reads: Sequence[CheckRead]) -> OldMesh:
-    """The old mesh with what was read of it today."""
-    return OldMesh(old.survey, old.plate, old.used, old.days, old.tol_mm, tuple(reads))

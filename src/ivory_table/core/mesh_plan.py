@@ -10,7 +10,7 @@ from .defaults import FIELD, MOTION, SURVEY
 from .field import SurfaceField, Trend
 from .mesh import MeshGrid, MeshLaw, MeshSurvey, believed_by_machine
 from .plate import Plate, Probe
-from .surface import matern
+from .surface import apart, matern
 from .value import Array, Value
 
 
@@ -112,8 +112,7 @@ class Telling:
 
     def prior(self, a: Array, b: Array) -> Array:
         told = self.trend.rows(a) @ self.trend.cov @ self.trend.rows(b).T
-        apart = np.linalg.norm(a[:, None] - b[None], axis=2)
-        return np.asarray(told + self.sigma_mm**2 * matern(apart / self.length_mm))
+        return np.asarray(told + self.sigma_mm**2 * matern(apart(a, b) / self.length_mm))
 
     def left_mm(self, grid: MeshGrid, read: Array, used: Array, sd_mm: float) -> float:
         """The rms in mm that a mesh made of readings at (n, 2) places is expected to leave for the first layer over `used`.

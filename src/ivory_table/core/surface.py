@@ -21,6 +21,11 @@ from .value import Array
 FORMS = ("bow", "saddle", "twist")
 
 
+def apart(a: Array, b: Array) -> Array:
+    """(n, m) distances in mm between (n, 2) and (m, 2) places."""
+    return np.asarray(np.linalg.norm(a[:, None] - b[None], axis=2))
+
+
 def matern(r: Array) -> Array:
     """Matern 5/2 correlation at distances in lengths."""
     s = 5**0.5 * r
@@ -213,7 +218,7 @@ class Surface:
     def _local_weights(self, places: Array) -> Array:
         """(n, k): a place's own deviation is expected at weights @ those at `locals_` (simple kriging)."""
         if not self.alike:
-            return np.asarray(np.linalg.norm(places[:, None] - self._known[None], axis=2) < 1e-6, dtype=float)
+            return np.asarray(apart(places, self._known) < 1e-6, dtype=float)
         return np.asarray(self._shared(places) @ self._known_inverse)
 
     def _shared(self, places: Array) -> Array:
@@ -226,4 +231,4 @@ class Surface:
 
     def _like(self, a: Array, b: Array) -> Array:
         length = TRAM.local_length * max(self.plate.width_mm, self.plate.depth_mm)
-        return matern(np.linalg.norm(a[:, None] - b[None], axis=2) / length)
+        return matern(apart(a, b) / length)

@@ -484,23 +484,28 @@ class RunState:
         return off if self.mesh is not None and self.mesh.owns_zero else np.asarray(off - np.median(off))
 
     @property
+    def mesh_back_same(self) -> bool | None:
+        """Whether the machine's list of its mesh is the kept one; None where nobody has read it."""
+        return None if self.mesh_back_mm is None else self.mesh_back_mm <= SURVEY.same_mm
+
+    @property
     def mesh_unseen(self) -> str:
         """Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is."""
         if self.mesh is None or not self.mesh_on:
             return ""
-        if self.mesh_back_mm is not None and self.mesh_back_mm > SURVEY.same_mm:
+        if self.mesh_back_same is False:
             return "The machine lists another mesh than the kept one. Send it again before anything is printed."
         if self.mesh_sent and self.mesh_on_told:
             return ""
         what = "switched on" if self.mesh_sent else "sent to the machine"
         return f"The mesh is taken to be in use, but nobody has said that it was {what}. Print over it only once that is done."
 
-    def with_mesh(self, survey: MeshSurvey | None, *, on: bool) -> "RunState":
+    def with_mesh(self, survey: MeshSurvey) -> "RunState":
         """The state with another mesh to follow; what the machine was seen to have of the one before tells nothing of it."""
         return replace(
             self,
             mesh=survey,
-            mesh_on=on,
+            mesh_on=True,
             mesh_since_offset=True,
             mesh_sent=False,
             mesh_stored=False,

@@ -31,8 +31,12 @@ def refuse_another_mesh(work: Work) -> None:
         off = float(np.abs(state.mesh_differs(listed(work))).max())
     except ValueError as wrong:
         raise Refused("mesh_differs", f"{wrong} Send the kept one at Mesh first.") from None
-    if off > SURVEY.same_mm:
+    refuse_off(off, "Send it at Mesh first.")
+
+
+def refuse_off(off_mm: float, then: str) -> None:
+    """Raise Refused where the machine's mesh differs from the kept one by more than it writes; `then`: what to do."""
+    if off_mm > SURVEY.same_mm:
         raise Refused(
-            "mesh_differs",
-            f"The machine has another mesh than the kept one: up to {off:.3f} mm off. Send it at Mesh first.",
+            "mesh_differs", f"The machine has another mesh than the kept one: up to {off_mm:.3f} mm off. {then}"
         )

@@ -5,6 +5,7 @@ import multiprocessing
 import time
 import tomllib
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from importlib.resources import files
 from typing import Any
 
@@ -15,7 +16,7 @@ from ivory_table.core.defaults import OLD_MESH, SURVEY
 from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.grid_layout import LAYOUTS, layout_chances, sure, telling
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, grid_on
-from ivory_table.core.mesh_check import CheckRead, OldMesh, checked
+from ivory_table.core.mesh_check import CheckRead, OldMesh
 from ivory_table.core.mesh_plan import Known, PlanPoint, plan_points, used_places, walk
 from ivory_table.core.plate import Plate
 from ivory_table.core.surface import Surface
@@ -215,12 +216,12 @@ def _old(
     for count in itertools.chain(
         [OLD_MESH.first_reads], itertools.repeat(1, OLD_MESH.most_reads - OLD_MESH.first_reads)
     ):
-        for k in checked(old, reads).to_read(grid.places, count, SCENARIO["hand_sd_mm"]):
+        for k in replace(old, reads=tuple(reads)).to_read(grid.places, count, SCENARIO["hand_sd_mm"]):
             place = grid.places[k : k + 1]
             now = form(place) + zero + drift(place) * wanted / most
             x, y = (float(v) for v in place[0])
             reads.append(CheckRead(x, y, float(stepped(now, rng, SCENARIO["hand_sd_mm"])[0]), SCENARIO["hand_sd_mm"]))
-        if (verdict := checked(old, reads).verdict) != "cannot tell yet":
+        if (verdict := replace(old, reads=tuple(reads)).verdict) != "cannot tell yet":
             break
     note("old_mesh_reads", len(reads))
     note("old_mesh_told", verdict != "cannot tell yet")

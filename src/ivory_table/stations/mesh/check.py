@@ -6,7 +6,7 @@ from functools import cached_property
 import numpy as np
 
 from ivory_table.core.defaults import OLD_MESH
-from ivory_table.core.mesh_check import OldMesh, Verdict, checked
+from ivory_table.core.mesh_check import OldMesh, Verdict
 from ivory_table.core.mesh_plan import plan_points, used_places, walk
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -57,10 +57,10 @@ class Check:
         return f"{by}: {self.old.p_holds:.0%} that it still holds."
 
 
-def chance_it_holds(state: RunState, earlier: Earlier, days: float) -> OldMesh:
-    plate = state.setup.plate
-    used = used_places(plate, earlier.survey.grid, 9)
-    return checked(OldMesh(earlier.survey, plate, used, days, state.tol_mm), earlier.reads)
+def old_mesh(state: RunState, earlier: Earlier, days: float) -> OldMesh:
+    """An earlier mesh of the mounted plate, so many days old, with what was read of it today."""
+    plate, survey = state.setup.plate, earlier.survey
+    return OldMesh(survey, plate, used_places(plate, survey.grid, 9), days, state.tol_mm, earlier.reads)
 
 
 @once_per_state
@@ -70,4 +70,4 @@ def check_at(run: OpenRun) -> Check | None:
     if earlier is None:
         return None
     days = (run.setup.started_at - earlier.measured_at).total_seconds() / 86400
-    return Check(earlier, chance_it_holds(run.state, earlier, days), run.state)
+    return Check(earlier, old_mesh(run.state, earlier, days), run.state)

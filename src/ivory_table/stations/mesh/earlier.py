@@ -14,7 +14,7 @@ from ivory_table.desk.knowledge import meshes_of
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.sheet import Spot
 
-from .check import chance_it_holds
+from .check import old_mesh
 from .state import Earlier
 
 #: So many meshes are listed, of the newest.
@@ -47,7 +47,6 @@ class EarlierMesh(Value):
 def earlier_meshes(desk: Desk, run: OpenRun) -> tuple[EarlierMesh, ...]:
     """The newest meshes of this machine."""
     setup, mesh = run.setup, run.state.mesh
-    names = {p.id: p.name for p in setup.machine.plates}
     plates = {p.id: p for p in setup.machine.plates}
     now = datetime.now(UTC)
     out = []
@@ -67,11 +66,11 @@ def earlier_meshes(desk: Desk, run: OpenRun) -> tuple[EarlierMesh, ...]:
         flat = values - plane @ np.linalg.lstsq(plane, values, rcond=None)[0]
         p = None
         if this:
-            p = chance_it_holds(run.state, Earlier(survey, one.at), days).p_holds
+            p = old_mesh(run.state, Earlier(survey, one.at), days).p_holds
         out.append(
             EarlierMesh(
                 measured_at=one.at,
-                plate_name=names[survey.plate_id],
+                plate_name=plate.name,
                 this_plate=this,
                 in_use=same and run.state.mesh_on,
                 size=f"{len(survey.grid.xs_mm)} x {len(survey.grid.ys_mm)}",

@@ -18,7 +18,7 @@ from ivory_table.stations.mesh.entries import (
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.survey import Survey, survey_at
 from ivory_table.stations.mesh.use import lines_to_send
-from ivory_table.stations.mesh_listed import listed
+from ivory_table.stations.mesh_listed import listed, refuse_off
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.work import MOST_ANSWERS, Descent, Work, feel_down, probed
@@ -137,12 +137,7 @@ def read_back(work: Work) -> None:
         work.keep(MeshReadBack(heights_mm=heights))
     except ValueError as wrong:
         raise Refused("mesh_differs", str(wrong)) from None
-    off = work.state.mesh_back_mm
-    if off is not None and off > SURVEY.same_mm:
-        raise Refused(
-            "mesh_differs",
-            f"The machine lists another mesh than the kept one: up to {off:.3f} mm off. Send it again, then read it back.",
-        )
+    refuse_off(work.state.mesh_back_mm or 0.0, "Send it again, then read it back.")
 
 
 def check_earlier(work: Work) -> None:

@@ -56,8 +56,6 @@ class Mesh(Slice):
     #: What was felt over one point since it was gone to, from above.
     feeling: tuple[Point, tuple[tuple[float, Feel], ...]] | None = None
     earlier: Earlier | None = None
-    #: Earlier meshes that are not to be offered again, by when they were measured.
-    discarded: frozenset[datetime] = frozenset()
     #: After a pause the zero may be another one: the base point is read before anything else.
     base_due: bool = False
 
@@ -87,7 +85,7 @@ def _refuse_off_the_mesh(mesh: Mesh, point: Point) -> None:
 
 @fold.register
 def _planned(what: MeshPlanned, run: RunState, entry: Entry) -> RunState:
-    return run.put(Mesh(what, discarded=Mesh.of(run).discarded))
+    return run.put(Mesh(what))
 
 
 @fold.register
@@ -224,7 +222,7 @@ def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
     else:
         rise = run.mesh_rise(survey, survey.grid.places)
         now = _read_mesh(run, survey, survey.grid.places, survey.values.ravel() + rise, run.mesh_noise(survey))
-    return now.with_mesh(survey, on=True).put(Mesh(discarded=Mesh.of(run).discarded))
+    return now.with_mesh(survey).put(Mesh())
 
 
 def _refuse_another_plate(survey: MeshSurvey, run: RunState) -> None:
@@ -265,17 +263,17 @@ def _with_kept(run: RunState) -> RunState:
 
 @fold.register
 def _discarded(what: MeshDiscarded, run: RunState, entry: Entry) -> RunState:
+    """Nothing is checked any more that is discarded; that it is not offered again is a lesson of the row's."""
     mesh = Mesh.of(run)
-    earlier = mesh.earlier
-    if earlier is not None and earlier.measured_at == what.measured_at:
-        earlier = None
-    return run.put(replace(mesh, earlier=earlier, discarded=mesh.discarded | {what.measured_at}))
+    if mesh.earlier is not None and mesh.earlier.measured_at == what.measured_at:
+        return run.put(replace(mesh, earlier=None))
+    return run
 
 
 @fold.register
 def _check_begun(what: MeshCheckBegun, run: RunState, entry: Entry) -> RunState:
     _refuse_another_plate(what.survey, run)
-    return run.put(Mesh(earlier=Earlier(what.survey, what.measured_at), discarded=Mesh.of(run).discarded))
+    return run.put(Mesh(earlier=Earlier(what.survey, what.measured_at)))
 
 
 @fold.register
@@ -289,7 +287,7 @@ def _taken_up(what: MeshTakenUp, run: RunState, entry: Entry) -> RunState:
     belief = run.belief
     for row, value in zip(rows - rows.mean(axis=0), values - values.mean(), strict=True):
         belief = belief.read(row, float(value), sd)
-    return replace(run, belief=belief).with_mesh(survey, on=True).put(Mesh(discarded=Mesh.of(run).discarded))
+    return replace(run, belief=belief).with_mesh(survey).put(Mesh())
 
 
 @fold.register

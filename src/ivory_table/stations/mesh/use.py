@@ -63,11 +63,10 @@ def states_of(run: OpenRun) -> tuple[MeshState, ...]:
         if mesh.readings
         else f"{mesh.values.size} points"
     )
-    same = back is not None and back <= SURVEY.same_mm
     sent: MeshState
-    if back is not None and not same:
+    if back is not None and not state.mesh_back_same:
         sent = MeshState(name="sent", seen="no", words=f"the machine lists another mesh: up to {back:.3f} mm off")
-    elif same:
+    elif state.mesh_back_same:
         sent = MeshState(name="sent", seen="yes", words="read back, the same at every point")
     elif state.mesh_sent:
         sent = MeshState(name="sent", seen="yes", words="sent; not read back")
