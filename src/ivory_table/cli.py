@@ -27,13 +27,14 @@ from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.lines import Lines
 from ivory_table.store.workshop import Workshop
 from ivory_table.trial.figures import missed
+from ivory_table.trial.first_layer import SCENARIO as FIRST_LAYER_SCENARIO
+from ivory_table.trial.first_layer import trial as run_first_layer
 from ivory_table.trial.harm import SCENARIO as HARM_SCENARIO
 from ivory_table.trial.harm import harm as run_harm
 from ivory_table.trial.mesh import SCENARIO as MESH_SCENARIO
 from ivory_table.trial.mesh import trial as run_mesh
 from ivory_table.trial.offset import SCENARIO as OFFSET_SCENARIO
 from ivory_table.trial.offset import trial as run_offset
-from ivory_table.trial.run import STATIONS
 from ivory_table.trial.run import trial as run_trial
 from ivory_table.trial.tram import SCENARIO as TRAM_SCENARIO
 from ivory_table.trial.tram import table as tram_table
@@ -215,6 +216,7 @@ def practice(
 
 #: Trials whose figures have bars, by what is tried.
 _WITH_BARS = {
+    "first-layer": (run_first_layer, FIRST_LAYER_SCENARIO),
     "harm": (run_harm, HARM_SCENARIO),
     "mesh": (run_mesh, MESH_SCENARIO),
     "offset": (run_offset, OFFSET_SCENARIO),
@@ -225,7 +227,9 @@ _WITH_BARS = {
 def trial(
     machines: Annotated[int, typer.Option(min=1, max=100_000, help="How many random practice machines.")] = 200,
     seed: Annotated[int, typer.Option(help="The same seed is the same machines.")] = 7,
-    station: Annotated[str, typer.Option(help="tram, mesh, offset, first_layer; or harm.")] = "first_layer",
+    station: Annotated[
+        str, typer.Option(help="tram, mesh, offset, first-layer; harm; or chain, all of them.")
+    ] = "chain",
     as_json: Annotated[bool, typer.Option("--json", help="The whole report as JSON.")] = False,
     screws: Annotated[int, typer.Option(help="Tram only: 3, 4, 6 or 9.")] = 4,
     pitch: Annotated[float, typer.Option(min=0.1, max=3, help="Tram only: mm per turn.")] = 0.7,
@@ -237,8 +241,9 @@ def trial(
     check: Annotated[bool, typer.Option("--check", help="Harm and offset: end with 1 when a bar is missed.")] = False,
 ) -> None:
     """Run random practice machines through the stations, beside the ways of working by hand."""
-    if station not in (*STATIONS, *_WITH_BARS):
-        known_ones = ", ".join((*STATIONS, "harm"))
+    station = station.replace("_", "-")
+    if station not in ("tram", "chain", *_WITH_BARS):
+        known_ones = ", ".join(("tram", *_WITH_BARS, "chain"))
         raise typer.BadParameter(f"There is no station '{station}' to try; there are {known_ones}.")
     if station in _WITH_BARS:
         run, scenario = _WITH_BARS[station]
@@ -255,7 +260,7 @@ def trial(
         )
         print(json.dumps(rows, indent=1) if as_json else "\n".join(_table_told(rows)))
         return
-    report = run_trial(machines, seed, station)
+    report = run_trial(machines, seed)
     print(json.dumps(report, indent=1) if as_json else "\n".join(_told(report)))
 
 

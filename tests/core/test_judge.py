@@ -6,28 +6,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm
 
-from ivory_table.core.bead import Bead
+from ivory_table.core.bead import GRADES, Bead
+from ivory_table.core.causes import Causes, effects
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.eye import Eye
-from ivory_table.core.judge import (
-    Before,
-    Mark,
-    best_shift,
-    best_turns,
-    estimate_field,
-    field_prior,
-    judged_field,
-    learn_proof,
-    next_actions,
-    nothing_holds,
-    p_all_sound,
-    parts,
-)
+from ivory_table.core.judge import Before, best_shift, best_turns, next_actions, p_all_sound, parts
 from ivory_table.core.proof import plan
+from ivory_table.core.proof_field import FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
+from ivory_table.core.signs import Mark, gap_of_foot
 from ivory_table.runs.state import RunState
 from tests.conftest import setup_for
 
 BEAD_042 = Bead(0.42, 0.2)
+ZONES = np.array([[20.0, 20.0], [200.0, 20.0], [110.0, 110.0], [20.0, 200.0], [200.0, 200.0]])
 LOW, HIGH = BEAD_042.bands_mm()["sound"]
 
 
@@ -78,7 +69,7 @@ def test_expectation_propagation_agrees_with_importance_sampling(marks: tuple[Ma
 def test_nothing_seen_leaves_the_prior() -> None:
     mean, cov = zones_prior()
     field = estimate_field(mean, cov, (), BEAD_042)
-    assert np.array_equal(field.mean, mean)
+    assert np.array_equal(field.mean[:6], mean)
     assert field.sites == ()
 
 
@@ -169,32 +160,137 @@ def test_cleaning_goes_with_the_step_that_does_not_disturb_it() -> None:
     assert best.shift_mm < -0.03
 
 
+def by_causes(
+    marks: tuple[Mark, ...], mean: np.ndarray, cov: np.ndarray, causes: Causes | None = None
+) -> FieldPosterior:
+    known = causes or Causes.before("PLA", 0.0)
+    return judged_field(mean, cov, marks, BEAD_042, Eye(), known, ZONES)[0]
+
+
 def test_a_cause_that_all_zones_share_comes_before_five_of_their_own() -> None:
-    """Nothing holds after a good tram and offset: the whole plate first; printed again, it is the height after all."""
+    """Nothing holds after a good tram and offset: what all share is mended first, not five spots and not the height."""
     mean, cov = zones_prior()
     cov[:5, :5] = 0.008**2 + 0.008**2 * np.eye(5)
     marks = tuple(Mark(k, "loose") for k in range(5))
-    field = estimate_field(mean, cov, marks, BEAD_042)
-    found = next_actions(
-        field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False, before=Before()
-    )
-    assert found[0].kind == "print_again"
-    assert found[0].whole_plate
+    field = by_causes(marks, mean, cov)
+    assert field.shared["height"] < 0.1
+    found = next_actions(field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False)
+    assert found[0].kind == "remedy"
+    assert found[0].cause in ("coat", "cold_plate")
     assert sum(a.kind == "clean" for a in found) == 0
-    assert nothing_holds(marks, mean[:5], np.sqrt(np.diag(cov)[:5]), HIGH)
-    cov[:5, :5] += 0.15**2
+    # Both are mended, and still nothing holds: it is the height after all.
+    causes = Causes.before("PLA", 0.0)
+    causes = Causes.before("PLA", 0.0).learnt(field.shared, {}).mended("coat").mended("cold_plate")
+    field = by_causes(marks, mean, cov, causes)
+    assert max(field.shared, key=lambda n: field.shared[n]) == "zero"
     again = next_actions(
-        estimate_field(mean, cov, marks, BEAD_042),
+        field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False, before=Before(repeats=1)
+    )
+    assert again[0].kind == "offset"
+    assert again[0].shift_mm < 0
+
+
+def test_one_loose_zone_among_sound_ones_is_greasy() -> None:
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.012**2 + 0.012**2 * np.eye(5)
+    marks = (*(Mark(k, "sound") for k in range(4)), Mark(4, "loose"))
+    field = by_causes(marks, mean, cov)
+    assert field.greasy[4] > 0.5
+    assert field.greasy[:4].max() < 0.05
+    best = next_actions(field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False)[0]
+    assert (best.kind, best.zone) == ("clean", 4)
+
+
+def test_a_caliper_that_contradicts_the_grades_tells_of_the_feed() -> None:
+    """All parted by eye, and as thick as they should be: too little comes out."""
+    mean, cov = zones_prior()
+    marks = tuple(Mark(k, "parted", 0.20) for k in range(5))
+    field = by_causes(marks, mean, cov)
+    assert field.flow[0] < -0.03
+    found = next_actions(field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False)
+    assert "feed" in [a.kind for a in found[:2]]
+    assert abs(field.mean[0] - 0.2) < 0.012
+
+
+def test_signs_say_what_a_grade_says() -> None:
+    """Rough and hard to take off is too close; rubbed off and lifted by a nail too far; a click alone asks about the tip."""
+    mean, cov = zones_prior()
+    close = by_causes(tuple(Mark(k, None, signs=("rough", "holds_hard")) for k in range(5)), mean, cov)
+    far = by_causes(tuple(Mark(k, None, signs=("rubs_off", "nail_lifts_it")) for k in range(5)), mean, cov)
+    assert close.mean[0] < 0.18
+    assert far.mean[0] > 0.215 or far.shared["height"] < 0.7
+    clicks = by_causes(tuple(Mark(k, "sound", signs=("clicks",)) for k in range(5)), mean, cov)
+    plain = by_causes(tuple(Mark(k, "sound") for k in range(5)), mean, cov)
+    assert clicks.shared["tip_cold"] > 8 * plain.shared["tip_cold"]
+
+
+def test_a_part_that_is_too_low_and_a_wide_foot_tell_the_gap() -> None:
+    mean, cov = zones_prior()
+    low = by_causes((Mark(2, "ridged", short_mm=0.05),), mean, cov)
+    assert low.mean[2] == pytest.approx(0.155, abs=0.02)
+    wide = (BEAD_042.width_at(0.15) - 0.42) / 2
+    assert gap_of_foot(BEAD_042, wide) == pytest.approx(0.15, abs=1e-3)
+    foot = by_causes((Mark(2, None, foot_mm=wide),), mean, cov)
+    assert foot.mean[2] < 0.19
+
+
+def test_causes_by_lanes_are_those_of_brute_force() -> None:
+    """Chances of the causes against a sum over a fine grid, one zone, one cause at a time."""
+    mean, cov = np.array([0.2, 0.0]), np.diag([0.02**2, 0.03**2])
+    mark = Mark(0, "loose")
+    causes = Causes.before("PLA", 0.0)
+    found = judged_field(mean, cov, (mark,), BEAD_042, Eye(ln_sd=0.05), causes, np.zeros((1, 2)))[0]
+    bands, rest, fails = mark.seen
+    what = effects(causes, np.zeros((1, 2)))
+    rng = np.random.default_rng(1)
+    n = 400_000
+    z = rng.standard_normal((n, 3))
+    weights = []
+    for h, name in enumerate(what.names):
+        astray = what.astray_var[h] ** 0.5
+        gap = 0.2 + np.hypot(0.02, astray) * z[:, 0]
+        flow = what.flow[h] + np.hypot(0.03, what.flow_var[h] ** 0.5) * z[:, 1]
+        seen = gap - 0.2 * (flow - Eye().habit_sd * z[:, 2])
+        p = np.full(n, rest)
+        for k, grade in enumerate(GRADES):
+            low, high = BEAD_042.bands_mm()[grade]
+            s = Eye().scatter * 0.2
+            p += bands[k] * (norm.cdf((high - seen) / s) - norm.cdf((low - seen) / s))
+        phi = what.fails[h, 0]
+        weights.append(what.prior[h] * ((1 - phi) * p + phi * fails).mean())
+        assert name in found.shared
+    weights = np.array(weights) / np.sum(weights)
+    assert list(found.shared.values()) == pytest.approx(weights, abs=0.02)
+
+
+def test_mending_a_cause_makes_it_rarer_and_the_others_likelier() -> None:
+    causes = Causes.before("ABS", 0.0)
+    assert causes.shared["fan"] == 0.0
+    assert sum(causes.shared.values()) == pytest.approx(1)
+    after = causes.mended("cold_plate")
+    assert after.shared["cold_plate"] < causes.shared["cold_plate"] / 2
+    assert all(after.shared[n] >= p for n, p in causes.shared.items() if n != "cold_plate")
+    assert sum(after.shared.values()) == pytest.approx(1)
+    place = (10.0, 20.0)
+    assert causes.cleaned(place).greasy_at(place) < causes.greasy_at(place)
+
+
+@pytest.mark.parametrize("caliper", [True, False])
+def test_a_caliper_is_asked_for_only_where_there_is_one(caliper: bool) -> None:
+    mean, cov = zones_prior()
+    marks = tuple(Mark(k, "ridged" if k % 2 else "sound") for k in range(5))
+    field = by_causes(marks, mean, cov)
+    found = next_actions(
+        field,
         BEAD_042,
         "PLA",
         marks,
         z_step_mm=0.01,
         knob_moves=None,
         mesh_in_use=False,
-        before=Before(repeats=1),
+        before=Before(caliper=caliper),
     )
-    assert again[0].kind == "offset"
-    assert again[0].shift_mm < 0
+    assert ("caliper" in [a.kind for a in found]) == caliper
 
 
 def test_a_step_closer_from_far_away_is_bounded() -> None:

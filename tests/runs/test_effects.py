@@ -12,7 +12,15 @@ from ivory_table.runs.entry import Entry
 from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.entries import Judged, ProofStarted
+from ivory_table.stations.first_layer.entries import (
+    CauseMended,
+    FeedCorrected,
+    FeedMeasured,
+    Judged,
+    ProofStarted,
+    ToolMissing,
+    ZoneSkipped,
+)
 from ivory_table.stations.mesh.entries import (
     MeshCheckBegun,
     MeshChecked,
@@ -69,6 +77,11 @@ EXAMPLES |= {
     "mesh_sent": MeshSent(),
     "mesh_stored": MeshStored(),
     "mesh_discarded": MeshDiscarded(measured_at=NOON),
+    "zone_skipped": ZoneSkipped(zone=1),
+    "cause_mended": CauseMended(cause="coat"),
+    "feed_measured": FeedMeasured(measured_mm=(97.5, 98.0)),
+    "feed_corrected": FeedCorrected(times=1.02),
+    "tool_missing": ToolMissing(tool="caliper"),
     "mesh_checked": MeshChecked(x_mm=100, y_mm=100, height_mm=0.03),
 }
 PROOF = EXAMPLES["proof_started"]
@@ -91,6 +104,7 @@ NEEDS = {
     "second_passed": ("second_begun", "pads_laid"),
     "second_turned": ("second_begun",),
     "mesh_checked": ("mesh_check_begun",),
+    "zone_skipped": ("proof_started",),
 }
 
 

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Body, Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse, StreamingResponse
 
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import Id, StationName, Value
 from ivory_table.stations import on_line
 from ivory_table.stations.http import RunId, desk, download
@@ -38,7 +38,7 @@ class StartJob(Value):
     id: Id
     station: StationName
     job: Id
-    zones: ZoneCount = 5
+    zones: ProofChoice = "advised"
 
 
 class Nudge(Value):

@@ -47,14 +47,14 @@ def routes_of(station: Station) -> APIRouter:
     def answer(run: OpenRun, zones: Any) -> Response:
         return _json(station.view(run, zones).model_dump_json())
 
-    def get_view(request: Request, run_id: RunId, zones: Zones = 5) -> Response:
+    def get_view(request: Request, run_id: RunId, zones: Zones = "advised") -> Response:
         kept = desk(request).workshop.page(run_id, name)
         return _json(kept) if kept else answer(desk(request).open(run_id), zones)
 
-    def keep(request: Request, run_id: RunId, wanted: keeps, zones: Zones = 5) -> Response:
+    def keep(request: Request, run_id: RunId, wanted: keeps, zones: Zones = "advised") -> Response:
         return answer(desk(request).keep(run_id, name, wanted), zones)
 
-    def practise(request: Request, run_id: RunId, ask: Ask, zones: Zones = 5) -> Response:
+    def practise(request: Request, run_id: RunId, ask: Ask, zones: Zones = "advised") -> Response:
         at = desk(request)
         return answer(at.ask_hands(run_id, name, ask.id, ask.seen_seq, _asking(station, at, zones)), zones)
 

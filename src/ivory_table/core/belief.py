@@ -320,6 +320,20 @@ class Belief:
         extra[a : self.surface.bias, a : self.surface.bias] = form_mm**2 * np.eye(len(FORMS))
         return self._then(lambda b: replace(b, cov=b.cov + extra))
 
+    def doubted(self, astray_mm: float, flow: float, flow_sd: float) -> "Belief":
+        """All heights may be off together by one sd in mm, and what is fed by a share with its sd, beside what was known."""
+        a, k = len(self.surface.anchors), self.surface.extrusion
+        extra = np.zeros((self.surface.size, self.surface.size))
+        extra[:a, :a] = astray_mm**2
+        extra[k, k] = flow_sd**2
+        return self._then(lambda b: replace(b, mean=b.mean + flow * b.surface.unit(k), cov=b.cov + extra))
+
+    def flow_changed(self, times: float) -> "Belief":
+        """So many times more is fed now than before."""
+        k = self.surface.extrusion
+        unit = self.surface.unit(k)
+        return self._then(lambda b: replace(b, mean=b.mean + (times - 1) * (1 + b.mean[:, [k]]) * unit))
+
     # What is believed
 
     @cached_property
@@ -623,14 +637,14 @@ def range_of(heights: Iterator[Array]) -> Array:
     return np.subtract(highest, lowest, out=highest)
 
 
-def truncated_moments(centre: Array, variance: Array, low: float, high: float) -> tuple[Array, Array, Array]:
+def truncated_moments(centre: Array, variance: Array, low: ArrayLike, high: ArrayLike) -> tuple[Array, Array, Array]:
     """For x ~ N(centre, variance) cut to (low, high): ln P, E x - centre, variance - Var x.
 
     Worked in logarithms from the nearer tail, so that a far interval neither divides by zero
     nor shrinks below nothing.
     """
     sd = np.sqrt(variance)
-    a, b = (low - centre) / sd, (high - centre) / sd
+    a, b = (np.asarray(low) - centre) / sd, (np.asarray(high) - centre) / sd
     # Mirror intervals above the mean, where the lower tail keeps its digits.
     mirror = a + b > 0
     lo, hi = np.where(mirror, -b, a), np.where(mirror, -a, b)

@@ -5,7 +5,7 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
-from .defaults import JUDGE
+from .defaults import JUDGE, LAYER
 from .value import Array, Value
 
 
@@ -18,6 +18,9 @@ class Eye(Value):
     scatter: Annotated[float, Field(ge=0.01, le=0.5)] = JUDGE.eye_scatter
     ln_sd: Annotated[float, Field(gt=0, le=2)] = JUDGE.eye_ln_sd
     marks: Annotated[int, Field(ge=0)] = 0
+    #: By how much they take patches to be further off than they are, in r, and one sd of it: told by a caliper.
+    habit: Annotated[float, Field(ge=-0.5, le=0.5)] = 0.0
+    habit_sd: Annotated[float, Field(gt=0, le=0.5)] = LAYER.measured.habit
 
     @property
     def grid(self) -> tuple[Array, Array]:
@@ -34,4 +37,5 @@ class Eye(Value):
         ln = np.log(scatters)
         mean = float(weight @ ln)
         sd = float(np.sqrt(weight @ (ln - mean) ** 2))
-        return Eye(scatter=float(np.exp(mean)), ln_sd=max(sd, JUDGE.eye_least_ln_sd), marks=self.marks + marks)
+        ln_sd = max(sd, JUDGE.eye_least_ln_sd)
+        return self.model_copy(update={"scatter": float(np.exp(mean)), "ln_sd": ln_sd, "marks": self.marks + marks})

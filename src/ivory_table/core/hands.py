@@ -10,6 +10,7 @@ from .bead import Grade, Swatch
 from .gauge import Feel
 from .mesh import MeshSurvey
 from .proof import ProofPlan
+from .signs import SignId
 from .value import Value
 
 
@@ -19,6 +20,7 @@ class Look(Value):
     grade: Grade
     caliper_mm: float | None = None
     greasy: bool = False
+    signs: tuple[SignId, ...] = ()
 
 
 class Reach(NamedTuple):
@@ -74,3 +76,9 @@ class Hands(Protocol):
     def print_zone(self, proof: ProofPlan, zone: int) -> Look: ...
 
     def clean(self, proof: ProofPlan, zone: int) -> None: ...
+
+    def mend(self, cause: str) -> None: ...
+
+    def measure_feed(self, commanded_mm: float) -> float: ...
+
+    def change_feed(self, times: float) -> None: ...

@@ -1,219 +1,19 @@
-"""Judging a proof: from grades and calipers to the gap in every zone, and to the next action.
-
-The zones' gaps and a common extrusion error are Gaussian before the proof (from the belief);
-each mark is an ordinal likelihood with a small share of slips, each caliper value a linear
-one. The posterior is found by expectation propagation (Minka 2001; ordinal sites as in
-Chu & Ghahramani 2005), whose sites go back into the belief as ordinary readings.
-"""
+"""From the gaps in a proof's zones to the next action."""
 
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
+from numpy.polynomial.hermite_e import hermegauss
 from scipy.special import ndtr
 
-from .bead import Bead, Grade
-from .belief import Belief, normal_points, truncated_moments
-from .defaults import BEAD, JUDGE, TRAM
-from .eye import Eye
+from .bead import GRADES, Bead
+from .belief import normal_points
+from .causes import HEIGHT
+from .defaults import BEAD, JUDGE, LAYER, TRAM
+from .proof_field import FLOW, FieldPosterior
+from .signs import Mark
 from .value import Array, Value
-
-
-@dataclass(frozen=True)
-class Mark:
-    """What was seen in one zone: a grade, a caliper value, or both."""
-
-    zone: int
-    grade: Grade | None
-    caliper_mm: float | None = None
-    greasy: bool = False
-
-
-@dataclass(frozen=True)
-class Site:
-    """A mark turned into a Gaussian reading of row . (gaps, extrusion)."""
-
-    row: Array
-    value: float
-    sd_mm: float
-    #: A grade's; a caliper's is exact.
-    graded: bool
-
-
-@dataclass(frozen=True, eq=False)
-class FieldPosterior:
-    """Mean (z + 1,) and covariance of the zones' gaps in mm, and of the extrusion error last."""
-
-    mean: Array
-    cov: Array
-    sites: tuple[Site, ...]
-    #: ln of how likely the marks were, up to what does not depend on the eye.
-    log_evidence: float = 0.0
-    #: The scatter of the eye it was judged by, in r.
-    eye_scatter: float = BEAD.grade_sd
-
-    @property
-    def gaps(self) -> tuple[Array, Array]:
-        z = len(self.mean) - 1
-        return self.mean[:z], np.sqrt(np.maximum(np.diag(self.cov)[:z], 0))
-
-
-def field_prior(belief: Belief, zones: Array, layer_mm: float, machine_believes: Array) -> tuple[Array, Array, Array]:
-    """Rows (z + 1, d) of the state, and mean and covariance of gaps and extrusion.
-
-    gap = layer + shift + what the machine's mesh lifts - height. `machine_believes` (z,) in mm.
-    """
-    rows = np.vstack([-belief.surface.rows(zones), belief.surface.unit(belief.surface.extrusion)])
-    mean, cov = belief.collapsed
-    constant = np.append(layer_mm + belief.shift_mm + machine_believes, 0.0)
-    return rows, rows @ mean + constant, rows @ cov @ rows.T
-
-
-def judged_field(mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, eye: Eye) -> tuple[FieldPosterior, Eye]:
-    """The field by an eye whose scatter is not known, and what the marks tell of that eye.
-
-    The scatter is learnt by the evidence of the marks over its grid; the field is that of its mean.
-    """
-    graded = sum(1 for m in marks if m.grade is not None and not m.greasy)
-    if not graded:
-        return estimate_field(mean, cov, marks, bead, eye.scatter), eye
-    told = np.array([estimate_field(mean, cov, marks, bead, float(s), sweeps=4).log_evidence for s in eye.grid[0]])
-    after = eye.learnt(told, graded)
-    return estimate_field(mean, cov, marks, bead, after.scatter), after
-
-
-def estimate_field(
-    mean: Array,
-    cov: Array,
-    marks: tuple[Mark, ...],
-    bead: Bead,
-    eye_scatter: float = BEAD.grade_sd,
-    sweeps: int = 12,
-) -> FieldPosterior:
-    """Expectation propagation over the zones' gaps (z,) and the extrusion error.
-
-    `mean` (z + 1,), `cov` (z + 1, z + 1) in mm, `eye_scatter` one sd of a grade in r. A grade reads gap - layer * extrusion, since
-    r = gap / (f h); a caliper reads the gap alone. Raises ValueError for an unknown zone.
-    """
-    z = len(mean) - 1
-    rows: list[Array] = []
-    kinds: list[tuple[float | tuple[float, float], float, bool]] = []
-    bands = bead.bands_mm()
-    scatter = eye_scatter * bead.layer_mm
-    for mark in marks:
-        if not 0 <= mark.zone < z:
-            raise ValueError(f"There is no zone {mark.zone + 1} on this proof; it has {z}.")
-        base = np.zeros(z + 1)
-        base[mark.zone] = 1.0
-        if mark.caliper_mm is not None:
-            rows.append(base)
-            kinds.append((mark.caliper_mm, BEAD.caliper_sd_mm, False))
-        if mark.grade is not None and not mark.greasy:
-            seen = base.copy()
-            seen[z] = -bead.layer_mm
-            rows.append(seen)
-            kinds.append((bands[mark.grade], scatter, True))
-    if not rows:
-        return FieldPosterior(mean, cov, ())
-    h = np.array(rows)
-    tau, nu = np.zeros(len(h)), np.zeros(len(h))
-    for i, (what, sd, ordinal) in enumerate(kinds):
-        if not ordinal:
-            tau[i], nu[i] = 1 / sd**2, what / sd**2  # type: ignore[operator]
-    m, v = _with_sites(mean, cov, h, tau, nu)
-    for sweep in range(sweeps):
-        before = tau.copy()
-        for i, (what, sd, ordinal) in enumerate(kinds):
-            if not ordinal:
-                continue
-            along = v @ h[i]
-            s, c = float(h[i] @ along), float(h[i] @ m)
-            cavity_precision = 1 / s - tau[i]
-            if cavity_precision <= 1e-9:
-                continue
-            cavity_var = 1 / cavity_precision
-            cavity_mean = cavity_var * (c / s - nu[i])
-            new_mean, new_var = _slipping_moments(cavity_mean, cavity_var, what, sd)  # type: ignore[arg-type]
-            # A slip can make a site wider than its cavity; a site never takes knowledge away.
-            new_tau = max(1 / new_var - cavity_precision, 1e-6)
-            new_nu = new_mean * (new_tau + cavity_precision) - cavity_mean * cavity_precision
-            step = 1.0 if sweep == 0 else 0.8
-            d_tau, d_nu = step * (new_tau - tau[i]), step * (new_nu - nu[i])
-            tau[i] += d_tau
-            nu[i] += d_nu
-            # Rank-one change of precision along h (Sherman-Morrison).
-            gain = along / (1 + d_tau * s)
-            m = m + gain * (d_nu - d_tau * c)
-            v = v - d_tau * np.outer(along, gain)
-        if np.max(np.abs(tau - before) / (tau + 1)) < 1e-4:
-            break
-    m, v = _with_sites(mean, cov, h, tau, nu)
-    sites = tuple(Site(h[i], nu[i] / tau[i], tau[i] ** -0.5, kinds[i][2]) for i in range(len(h)) if tau[i] > 1e-3)
-    return FieldPosterior(m, v, sites, _log_evidence(mean, cov, h, tau, nu, kinds, (m, v)), eye_scatter)
-
-
-def _log_evidence(
-    mean: Array,
-    cov: Array,
-    h: Array,
-    tau: Array,
-    nu: Array,
-    kinds: list[tuple[float | tuple[float, float], float, bool]],
-    post: tuple[Array, Array],
-) -> float:
-    """ln of the marks' probability by expectation propagation, without what the calipers add (Rasmussen and Williams 2006, 3.6)."""
-    m, v = post
-    told = tau > 0
-    y, variance = nu[told] / tau[told], 1 / tau[told]
-    seen = h[told] @ cov @ h[told].T + np.diag(variance)
-    off = y - h[told] @ mean
-    total = -0.5 * float(off @ np.linalg.solve(seen, off)) - 0.5 * float(np.linalg.slogdet(seen)[1])
-    for i, (what, sd, ordinal) in enumerate(kinds):
-        if not ordinal or not told[i]:
-            continue
-        s, c = float(h[i] @ v @ h[i]), float(h[i] @ m)
-        precision = max(1 / s - tau[i], 1e-9)
-        cavity_var = 1 / precision
-        cavity_mean = cavity_var * (c / s - nu[i])
-        low, high = what  # type: ignore[misc]
-        log_z = truncated_moments(np.array([cavity_mean]), np.array([cavity_var + sd**2]), low, high)[0]
-        p = (1 - BEAD.slip) * float(np.exp(log_z[0])) + BEAD.slip / 7
-        # The site's own share: N(y; cavity) of a reading with variance 1 / tau.
-        both = cavity_var + 1 / tau[i]
-        total += np.log(p) + 0.5 * np.log(both) + 0.5 * (nu[i] / tau[i] - cavity_mean) ** 2 / both
-    return float(total)
-
-
-def _with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
-    """Gaussian with precision added along the rows h: the Woodbury form, safe for tau = 0."""
-    s = np.eye(len(h)) + (tau[:, None] * h) @ cov @ h.T
-    gain = cov @ h.T @ np.linalg.inv(s)
-    post = cov - gain @ (tau[:, None] * h) @ cov
-    return mean + gain @ (nu - tau * (h @ mean)), (post + post.T) / 2
-
-
-def _slipping_moments(mean: float, var: float, band: tuple[float, float], scatter: float) -> tuple[float, float]:
-    """Moments of N(mean, var) times (1 - slip) P(band | x) + slip / 7."""
-    s = var + scatter**2
-    log_z, shift, shrink = truncated_moments(np.array([mean]), np.array([s]), *band)
-    inside = (1 - BEAD.slip) * float(np.exp(log_z[0]))
-    outside = BEAD.slip / 7
-    p = inside / (inside + outside)
-    in_mean = mean + var / s * float(shift[0])
-    in_var = max(var - (var / s) ** 2 * float(shrink[0]), 1e-12)
-    new_mean = p * in_mean + (1 - p) * mean
-    new_var = p * (in_var + (in_mean - new_mean) ** 2) + (1 - p) * (var + (mean - new_mean) ** 2)
-    return new_mean, new_var
-
-
-def learn_proof(belief: Belief, rows: Array, field: FieldPosterior, constant: Array) -> Belief:
-    """The belief after a proof: every site of the field as a reading of the state.
-
-    `rows` (z + 1, d) and `constant` (z + 1,) as in `field_prior`.
-    """
-    for site in field.sites:
-        belief = belief.read(site.row @ rows, site.value - float(site.row @ constant), site.sd_mm)
-    return belief
 
 
 class Part(Value):
@@ -247,10 +47,26 @@ def parts(errors: Array, cov: Array, zones: Array) -> tuple[Part, ...]:
     return (*out, local)
 
 
+ActionKind = Literal[
+    "done",
+    "offset",
+    "knobs",
+    "mesh",
+    "measure",
+    "clean",
+    "print_again",
+    "remedy",
+    "feed",
+    "caliper",
+    "patches",
+    "ladder",
+]
+
+
 class Action(Value):
     """Something to do next, with what it is expected to bring and what it costs."""
 
-    kind: Literal["done", "offset", "knobs", "mesh", "measure", "clean", "print_again"]
+    kind: ActionKind
     p_all_sound: float
     minutes: float
     total_minutes: float
@@ -258,50 +74,13 @@ class Action(Value):
     proofs_left: float = 0.0
     shift_mm: float | None = None
     marks: tuple[int, ...] | None = None
+    #: The one zone that is meant: its mesh point, its patch under the caliper.
     zone: int | None = None
     #: Zones to clean in the same go: that and the step do not disturb one another.
     clean: tuple[int, ...] = ()
-    #: Nothing holds anywhere though the height should be right: the plate as a whole is looked at first.
-    whole_plate: bool = False
+    #: What all zones share and is mended by this, or in the same go.
+    cause: str | None = None
     reason: str
-
-
-def p_all_sound(gaps: Array, low: float, high: float) -> float:
-    """Share of draws (n, z) in which every zone lies inside (low, high)."""
-    return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
-
-
-def judged_done(field: FieldPosterior, bead: Bead, marks: tuple[Mark, ...]) -> bool:
-    """Whether every zone was judged and all are believed sound likely enough, whatever one grade on one print said."""
-    z = len(field.mean) - 1
-    if len({m.zone for m in marks}) < z or any(m.greasy for m in marks):
-        return False
-    return p_all_sound(_draws(field, marks, bead), *bead.bands_mm()["sound"]) >= JUDGE.done_at
-
-
-def _draws(field: FieldPosterior, marks: tuple[Mark, ...], bead: Bead) -> Array:
-    """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal.
-
-    Importance resampling: drawn from the normal, weighed by each grade's likelihood over its site. A loose line is
-    nowhere near the plate; the tail of a normal would have it there, and no step closer would be safe.
-    """
-    z = len(field.mean) - 1
-    root = np.linalg.cholesky(field.cov + 1e-12 * np.eye(z + 1))
-    drawn = field.mean + normal_points(4096, z + 1) @ root.T
-    log_weight = np.zeros(len(drawn))
-    for site in (s for s in field.sites if s.graded):
-        log_weight += 0.5 * ((drawn @ site.row - site.value) / site.sd_mm) ** 2
-    bands, scatter = bead.bands_mm(), field.eye_scatter * bead.layer_mm
-    for mark in marks:
-        if mark.grade is not None and not mark.greasy:
-            low, high = bands[mark.grade]
-            seen = drawn[:, mark.zone] - bead.layer_mm * drawn[:, z]
-            p = ndtr((high - seen) / scatter) - ndtr((low - seen) / scatter)
-            log_weight += np.log((1 - BEAD.slip) * p + BEAD.slip / 7)
-    weight = np.exp(log_weight - log_weight.max())
-    upto = np.cumsum(weight / weight.sum())
-    kept = np.searchsorted(upto, (np.arange(2048) + 0.5) / 2048)
-    return np.asarray(drawn[np.minimum(kept, len(drawn) - 1), :z])
 
 
 @dataclass(frozen=True)
@@ -317,6 +96,96 @@ class Before:
     proofs: int = 1
     #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
     measured: frozenset[int] = frozenset()
+    #: Whether a caliper is at hand: None while nobody has said.
+    caliper: bool | None = None
+    #: The feed was measured since it was last changed.
+    fed: bool = False
+    #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
+    judged: frozenset[int] | None = None
+    #: The height is known so badly that a ladder tells more than one height.
+    height_unknown: bool = False
+
+
+def p_all_sound(gaps: Array, low: float, high: float) -> float:
+    """Share of draws (n, z) in which every zone lies inside (low, high)."""
+    return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
+
+
+def judged_done(field: FieldPosterior, bead: Bead) -> bool:
+    """Whether all zones are believed sound likely enough, whatever one grade on one print said. That they were judged is for others to say."""
+    return _Odds.of(field).stays * p_all_sound(_draws(field, bead), *bead.bands_mm()["sound"]) >= JUDGE.done_at
+
+
+def _draws(field: FieldPosterior, bead: Bead) -> Array:
+    """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal.
+
+    Importance resampling: drawn from the normal, weighed by each sight's likelihood over its site. A loose line is
+    nowhere near the plate; the tail of a normal would have it there, and no step closer would be safe.
+    """
+    z = field.zones
+    # Gaps, and what the eye sees of all of them beside the gap: the flow less the eye's habit.
+    turn = np.eye(z + 1, z + 3)
+    turn[z, z + 1] = -1.0
+    cov = turn @ field.cov @ turn.T
+    drawn = turn @ field.mean + normal_points(4096, z + 1) @ np.linalg.cholesky(cov + 1e-12 * np.eye(z + 1)).T
+    log_weight = np.zeros(len(drawn))
+    graded = [s for s in field.sites if s.graded]
+    for site in graded:
+        row = np.append(site.row[:z], site.row[z + FLOW])
+        log_weight += 0.5 * ((drawn @ row - site.value) / site.sd_mm) ** 2
+    edges = bead.bands_mm()
+    low, high = (np.array([edges[g][end] for g in GRADES]) for end in (0, 1))
+    scatter = field.eye_scatter * bead.layer_mm
+    for sight in field.sights if graded else ():
+        seen = (drawn[:, sight.zone] - bead.layer_mm * drawn[:, z])[:, None]
+        held = np.flatnonzero(sight.bands)
+        p = ndtr((high[held] - seen) / scatter) - ndtr((low[held] - seen) / scatter)
+        log_weight += np.log(p @ sight.bands[held] + sight.rest)
+    weight = np.exp(log_weight - log_weight.max())
+    return np.asarray(drawn[_resampled(weight, 2048), :z])
+
+
+def _resampled(weight: Array, count: int) -> Array:
+    """(count,) indices, evenly spaced over the weights."""
+    upto = np.cumsum(weight / weight.sum())
+    return np.minimum(np.searchsorted(upto, (np.arange(count) + 0.5) / count), len(weight) - 1)
+
+
+@dataclass(frozen=True)
+class _Odds:
+    """What else than the gap keeps zones from holding: by cause, and by zone."""
+
+    shared: dict[str, float]
+    greasy: Array
+
+    @classmethod
+    def of(cls, field: FieldPosterior) -> "_Odds":
+        """Causes that let zones fail; those of height and flow are in the gaps already."""
+        kept = {n: p for n, p in field.shared.items() if n != HEIGHT and LAYER.causes[n].fails_edge > 0}
+        seen = np.zeros(field.zones, dtype=bool)
+        seen[[s.zone for s in field.sights]] = True
+        return cls(kept, np.where(seen | (field.greasy == 1.0), field.greasy, 0.0))
+
+    @property
+    def stays(self) -> float:
+        """The chance that nothing of the kind is at work where zones were seen."""
+        return float((1 - sum(self.shared.values())) * np.prod(1 - self.greasy))
+
+    @property
+    def dirty(self) -> tuple[int, ...]:
+        return tuple(int(k) for k in np.flatnonzero(self.greasy > 0.5))
+
+    @property
+    def likeliest(self) -> str | None:
+        """The shared cause that is worth a remedy: the one that takes most of the trouble away."""
+        name = max(self.shared, key=lambda n: self.shared[n] * LAYER.causes[n].helps, default=None)
+        return name if name is not None and self.shared[name] >= JUDGE.cause_at else None
+
+    def after(self, clean: tuple[int, ...] = (), cause: str | None = None) -> "_Odds":
+        greasy = self.greasy.copy()
+        greasy[list(clean)] *= 1 - JUDGE.clean_helps
+        shared = {n: p * (1 - LAYER.causes[n].helps) if n == cause else p for n, p in self.shared.items()}
+        return _Odds(shared, greasy)
 
 
 def next_actions(
@@ -343,19 +212,22 @@ def next_actions(
 
     A change is advised only when it leaves the zones likelier sound than they are by `JUDGE.gain`, the hand's and the
     eye's errors counted; else the same is printed again, which tells more, or it is left as it is. A
-    step closer leaves a gap under `JUDGE.scrape_mm` anywhere in at most `JUDGE.scrape_p` of cases.
+    step closer leaves a gap under `JUDGE.scrape_mm` anywhere in at most `JUDGE.scrape_p` of cases. What does not disturb the
+    step is done in the same go: dirty zones are cleaned, a likely shared cause is mended.
     """
     was = before or Before()
-    z = len(field.mean) - 1
+    z = field.zones
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(material)
-    gaps = _draws(field, marks, bead)
+    gaps = _draws(field, bead)
     errors = gaps.mean(axis=0) - target
-    minutes = JUDGE.minutes
-    now = p_all_sound(gaps, low, high)
-    greasy = tuple(m.zone for m in marks if _looks_greasy(m, field, high))
-    mostly_greasy = len(greasy) > z / 2
-    cleaned = JUDGE.clean_helps ** len(greasy)
+    minutes, odds = JUDGE.minutes, _Odds.of(field)
+    dirty, cause = odds.dirty, odds.likeliest
+    # Where nothing holds for a cause that all share, that comes before spots of their own.
+    clean = () if cause is not None and len(dirty) > z / 2 else dirty
+    likely = cause if cause is not None and odds.shared[cause] >= JUDGE.bundle_at else None
+    mended = odds.after(clean, likely).stays
+    now = p_all_sound(gaps, low, high) * odds.stays
 
     def by_offset(of: Array) -> tuple[float, Array]:
         shift = best_shift(of, low, high, target, z_step_mm)
@@ -378,16 +250,19 @@ def next_actions(
     rest, finished = by_offset(shaped - (target - float(gaps.mean())))
     both = p_all_sound(finished, low, high) if np.any(shape_turn) and not _might_scrape(finished) else 0.0
     p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
-    alone = max(now, p_nudged, p_levelled)
+    alone = max(p_all_sound(gaps, low, high), p_nudged, p_levelled)
     changes: list[Action] = []
+    extra = minutes.clean * len(clean) + (LAYER.causes[likely].minutes if likely else 0.0)
 
-    def add(kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> None:
-        p, then = cleaned * p, cleaned * then
+    def add(kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> Action:
+        p, then = mended * p, mended * then
         again = minutes.proof + minutes.offset
         prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
-        total = cost + minutes.clean * len(greasy) + (prints - 1) * again
+        total = cost + extra + (prints - 1) * again
         fields = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
-        changes.append(Action.model_validate(fields | {"clean": greasy, "proofs_left": prints} | more))
+        made = Action.model_validate(fields | {"clean": clean, "cause": likely, "proofs_left": prints} | more)
+        changes.append(made)
+        return made
 
     as_it_is = f"as it is, every zone is sound with {now:.0%}"
     if shift:
@@ -402,7 +277,7 @@ def next_actions(
             max(alone, both),
             minutes.offset + minutes.proof,
             f"the zones run {_signed(float(np.mean(errors)))} mm from the target on average; moving them by "
-            f"{_signed(shift)} mm makes every zone sound with {p_nudged:.0%} instead of {now:.0%}{held_back}",
+            f"{_signed(shift)} mm makes every zone sound with {mended * p_nudged:.0%} instead of {now:.0%}{held_back}",
             shift_mm=shift,
         )
     if rest and both > max(p_nudged, p_levelled) + JUDGE.gain / 2:
@@ -412,7 +287,7 @@ def next_actions(
             both,
             minutes.knobs + minutes.offset + minutes.proof,
             f"the zones differ by {np.ptp(errors):.3f} mm and run {_signed(float(np.mean(errors)))} mm from the target: these turns "
-            f"and then {_signed(rest)} mm in one go make every zone sound with {both:.0%} instead of {now:.0%}",
+            f"and then {_signed(rest)} mm in one go make every zone sound with {mended * both:.0%} instead of {now:.0%}",
             marks=tuple(int(t) for t in shape_turn),
             shift_mm=rest,
         )
@@ -424,7 +299,7 @@ def next_actions(
             max(alone, both),
             minutes.knobs + minutes.proof,
             f"the zones differ by {spread:.3f} mm; these turns leave {after:.3f} mm and make every "
-            f"zone sound with {p_levelled:.0%} instead of {now:.0%}",
+            f"zone sound with {mended * p_levelled:.0%} instead of {now:.0%}",
             marks=tuple(int(t) for t in turn),
         )
     sds = field.gaps[1]
@@ -432,13 +307,15 @@ def next_actions(
         away = errors - np.median(errors)
         k = int(np.argmax(np.abs(away)))
         if abs(away[k]) > max(0.02, 2 * sds[k]) and k not in was.measured:
-            mended = gaps.copy()
-            mended[:, k] = np.median(np.delete(gaps, k, axis=1), axis=1) + reading_sd_mm * normal_points(2048, 1)[:, 0]
-            p = p_all_sound(mended, low, high)
+            followed = gaps.copy()
+            followed[:, k] = (
+                np.median(np.delete(gaps, k, axis=1), axis=1) + reading_sd_mm * normal_points(2048, 1)[:, 0]
+            )
+            p = p_all_sound(followed, low, high)
             add(
                 "measure",
                 p,
-                p_all_sound(by_offset(mended)[1], low, high),
+                p_all_sound(by_offset(followed)[1], low, high),
                 minutes.measure + minutes.proof,
                 f"with the mesh in use this zone still stands {_signed(float(away[k]))} mm from the others; its "
                 f"mesh point is the likeliest to be wrong ({p:.0%} after measuring it again beside a neighbour)",
@@ -456,19 +333,66 @@ def next_actions(
             f"use and the offset set after it every zone is sound with {p_all_sound(by_offset(followed)[1], low, high):.0%}",
         )
     better = [a for a in changes if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
-    if greasy and not mostly_greasy:
-        add(
-            "clean",
-            now,
-            alone,
-            minutes.clean + minutes.proof,
-            f"the gap here is believed to be {field.mean[greasy[0]]:.3f} mm, which should hold; "
-            "grease explains it better than height",
-            zone=greasy[0],
+    as_laid = p_all_sound(gaps, low, high)
+    if clean:
+        better.append(
+            add(
+                "clean",
+                as_laid,
+                alone,
+                minutes.proof,
+                f"the gap here is believed to be {field.mean[clean[0]]:.3f} mm, which should hold; "
+                f"grease explains it better than height ({odds.greasy[clean[0]]:.0%})",
+                zone=clean[0],
+            )
         )
-        better.append(changes[-1])
+    if cause is not None:
+        row = LAYER.causes[cause]
+        others = ", ".join(
+            f"{LAYER.causes[n].word} {p:.0%}"
+            for n, p in sorted(field.shared.items(), key=lambda found: -found[1])
+            if n not in (cause, HEIGHT) and p >= 0.1
+        )
+        p = as_laid * odds.after(clean, cause).stays
+        better.append(
+            add(
+                "remedy",
+                p / max(mended, 1e-9),
+                alone,
+                (0.0 if likely else row.minutes) + minutes.proof,
+                f"{row.word}: {field.shared[cause]:.0%}; the height alone: {field.shared.get(HEIGHT, 0.0):.0%}"
+                + (f"; else {others}" if others else ""),
+                cause=cause,
+            )
+        )
+    if (feed := _feed_doubt(field)) >= JUDGE.cause_at and not was.fed:
+        flow, flow_sd = field.flow
+        better.append(
+            add(
+                "feed",
+                as_laid,
+                alone,
+                LAYER.causes["feed"].minutes + minutes.proof * (feed < JUDGE.bundle_at),
+                f"what comes out may be {flow:+.0%} ±{flow_sd:.0%} of what was asked for: wrong by more than "
+                f"{LAYER.feed.said_at:.0%} with {feed:.0%}, and then grades tell another gap".replace("-", "−"),
+            )
+        )
     ranked = sorted(better, key=lambda a: a.total_minutes)
-    judged = len({m.zone for m in marks}) == z and not any(m.greasy for m in marks) and not greasy
+    if was.height_unknown:
+        ladder = Action(
+            kind="ladder",
+            p_all_sound=now,
+            minutes=minutes.proof,
+            total_minutes=minutes.proof + minutes.offset + minutes.proof,
+            proofs_left=2.0,
+            reason=f"the height is known to ±{float(np.sqrt(field.cov[:z, :z].mean())):.2f} mm only: patches that come closer one by one "
+            "find it in one print, one height at a time takes several",
+        )
+        return (ladder, *ranked)
+    marked = {m.zone for m in marks} if was.judged is None else was.judged
+    # Whatever is believed: what did not hold on the newest print is not called done.
+    fallen = any(m.grade in ("loose", "barely") for m in marks)
+    judged = len(marked) == z and not dirty and cause is None and not fallen
     done = Action(kind="done", p_all_sound=now, minutes=0.0, total_minutes=(1 - now) * minutes.failed, reason=as_it_is)
     best = min((a.total_minutes for a in ranked), default=minutes.proof)
     again = Action(
@@ -479,33 +403,121 @@ def next_actions(
         proofs_left=1 + (1 - now),
         reason=as_it_is,
     )
+
+    def with_caliper(first: tuple[Action, ...], sound: bool) -> tuple[Action, ...]:
+        """A caliper comes first where it is at hand, or may be, and saves more minutes than it takes; else it is one of the others."""
+        if was.caliper is False:
+            return first
+        measured = _caliper(field, gaps, (low, high, target, z_step_mm), marks, mended, first[0].total_minutes, sound)
+        if measured is None:
+            return first
+        saves = first[0].total_minutes - measured.total_minutes
+        wanted = saves > JUDGE.caliper_saves and (was.caliper or was.proofs == 1)
+        return (measured, *first) if wanted else (*first, measured)
+
     if judged and now >= JUDGE.done_at:
-        return tuple(sorted((done, *ranked), key=lambda a: a.total_minutes))
+        return with_caliper(tuple(sorted((done, *ranked), key=lambda a: a.total_minutes)), True)
     if judged and was.proofs >= JUDGE.proofs_at_most:
         why = (
             f"{as_it_is}; after {was.proofs} proofs an eye does not tell it any better. Leave it for what is printed now, or "
             "measure the patches with a caliper"
         )
         return (done.model_copy(update={"reason": why}), *ranked)
-    if mostly_greasy and not was.repeats:
-        why = "nothing holds in most zones though the height should be right: what all of them share comes first"
-        return (again.model_copy(update={"whole_plate": True, "reason": why}), *ranked)
+    # What is at work in all zones is mended before anything is moved for it.
+    first_mended = [a for a in ranked if a.kind == "remedy" and sum(odds.shared.values()) >= JUDGE.bundle_at]
+    if first_mended and not _mostly_height(field):
+        return (first_mended[0], *(a for a in ranked if a is not first_mended[0]))
+    unseen = frozenset(range(z)) - marked
+    if was.judged is not None and unseen and not marks:
+        # The proof showed only a part of the plate.
+        if ranked and ranked[0].p_all_sound > now + JUDGE.gain:
+            return tuple(ranked)
+        why = f"{as_it_is}; {len(unseen)} of {z} zones have not been looked at"
+        look = again.model_copy(update={"kind": "patches", "reason": why})
+        return (look, *ranked)
     if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:
         why = f"{as_it_is}; the best step would take the last one back, so the same print tells more first"
-        return (again.model_copy(update={"reason": why}), *ranked)
-    little = bool(ranked) and not greasy and ranked[0].p_all_sound < now + 2 * JUDGE.gain
+        return with_caliper((again.model_copy(update={"reason": why}), *ranked), False)
+    little = bool(ranked) and not dirty and cause is None and ranked[0].p_all_sound < now + 2 * JUDGE.gain
     if little and was.repeats == 0 and now >= JUDGE.evidence_at:
         why = f"{as_it_is}; a plate that may be sound is not changed on one look, so the same print tells more first"
-        return (again.model_copy(update={"reason": why}), *ranked)
+        return with_caliper((again.model_copy(update={"reason": why}), *ranked), False)
     if ranked:
-        return (*ranked, again)
+        return with_caliper((*ranked, again), False)
     if judged and was.repeats >= JUDGE.repeats_at_most and now >= JUDGE.leave_at:
         why = f"{as_it_is}, and no step is expected to make that likelier"
         return (done.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
     if was.repeats >= JUDGE.repeats_at_most and changes:
         return tuple(sorted(changes, key=lambda a: -a.p_all_sound))
     why = f"{as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
-    return (again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
+    return with_caliper(
+        (again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes)), False
+    )
+
+
+def _mostly_height(field: FieldPosterior) -> bool:
+    """Whether the height alone, or a height that is not what it was taken for, is likelier than any other shared cause."""
+    height = field.shared.get(HEIGHT, 0.0) + field.shared.get("zero", 0.0)
+    return height >= max((p for n, p in field.shared.items() if n not in (HEIGHT, "zero")), default=0.0)
+
+
+def _feed_doubt(field: FieldPosterior) -> float:
+    """The chance that what is fed is wrong by more than `LAYER.feed.said_at`; 0 where nothing but the height is considered."""
+    if len(field.shared) < 2:
+        return 0.0
+    mean, sd = field.flow
+    edge = LAYER.feed.said_at
+    return max(float(1 - ndtr((edge - mean) / sd) + ndtr((-edge - mean) / sd)), field.shared.get("feed", 0.0))
+
+
+_NODES, _NODE_WEIGHTS = hermegauss(5)
+
+
+def _caliper(
+    field: FieldPosterior,
+    gaps: Array,
+    wanted: tuple[float, float, float, float],
+    marks: tuple[Mark, ...],
+    stays: float,
+    without: float,
+    sound: bool,
+) -> Action | None:
+    """A caliper on the patch that tells most of all zones, with the minutes still expected after it; None where no patch is fused."""
+    low, high, target, z_step_mm = wanted
+    fused = [m.zone for m in marks if m.grade in ("sound", "ridged", "squeezed") and m.caliper_mm is None]
+    if not fused:
+        return None
+    noise = float(np.hypot(BEAD.caliper_sd_mm, LAYER.measured.caliper_common_mm))
+    cov = np.cov(gaps.T).reshape(len(gaps[0]), -1)
+    worth = {k: float((cov[k] ** 2).sum() / (cov[k, k] + noise**2)) for k in fused}
+    zone = max(worth, key=lambda k: worth[k])
+    at, sd = float(gaps[:, zone].mean()), float(np.hypot(gaps[:, zone].std(), noise))
+    minutes, total, chance = JUDGE.minutes, 0.0, 0.0
+    for node, share in zip(_NODES, _NODE_WEIGHTS / _NODE_WEIGHTS.sum(), strict=True):
+        told = np.exp(-0.5 * ((at + node * sd - gaps[:, zone]) / noise) ** 2)
+        left = gaps[_resampled(told + 1e-12, 512)]
+        p = stays * p_all_sound(left, low, high)
+        moved = stays * p_all_sound(left + best_shift(left, low, high, target, z_step_mm), low, high)
+        again = minutes.proof + minutes.offset
+        change = again + (1 - moved) * again * (2 - moved)
+        total += share * min(change, (1 - p) * minutes.failed if p >= JUDGE.done_at else np.inf)
+        chance += share * max(p, moved)
+    cost = LAYER.caliper.minutes
+    return Action(
+        kind="caliper",
+        p_all_sound=chance,
+        minutes=cost,
+        total_minutes=cost + total,
+        proofs_left=0.0 if sound else 1.0,
+        zone=zone,
+        reason=f"{cost:.0f} minutes with a caliper on this patch tell all zones to ±{_left_sd(cov, zone, noise):.3f} mm instead of "
+        f"±{float(np.sqrt(np.diag(cov).mean())):.3f}; {cost + total:.0f} minutes are expected with it, {without:.0f} without",
+    )
+
+
+def _left_sd(cov: Array, zone: int, noise: float) -> float:
+    left = cov - np.outer(cov[zone], cov[zone]) / (cov[zone, zone] + noise**2)
+    return float(np.sqrt(np.maximum(np.diag(left), 0).mean()))
 
 
 def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
@@ -576,18 +588,3 @@ def best_turns(gaps: Array, moves: Array, low: float, high: float, target: float
         if not better:
             break
     return best if best_score > score(np.zeros(len(best))) else np.zeros(len(best))
-
-
-def nothing_holds(marks: tuple[Mark, ...], gaps: Array, sds: Array, high: float) -> bool:
-    """Whether most zones that were graded do not hold where, by gaps (z,) and sds (z,) from before, they should."""
-    graded = [m for m in marks if m.grade is not None]
-    odd = [m for m in graded if m.grade in ("loose", "barely") and gaps[m.zone] + 2 * sds[m.zone] < high]
-    return len(odd) > len(graded) / 2
-
-
-def _looks_greasy(mark: Mark, field: FieldPosterior, high: float) -> bool:
-    """Marked greasy, or graded loose where the gap (neighbours and caliper) should hold."""
-    if mark.greasy:
-        return True
-    gap, sd = field.mean[mark.zone], float(np.sqrt(field.cov[mark.zone, mark.zone]))
-    return bool(mark.grade in ("loose", "barely") and gap + 2 * sd < high)

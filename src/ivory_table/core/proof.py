@@ -1,6 +1,6 @@
-"""The proof: where its patches lie, and the program that prints it."""
+"""The proof: what is printed to see how a first layer lies, and where each zone of it is looked at."""
 
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal, Self, get_args
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -11,22 +11,34 @@ from .mesh import MeshGrid
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
 
-#: Where the patches of a proof lie: five or nine over the plate, or up to nine points of the mesh in use.
-ZoneCount = Literal[5, 9, "mesh"]
+#: What a proof lays: patches in zones; a short loop around the middle; a long one along the rim, twice; one around the rim;
+#: strips over the whole plate; patches each nearer to the plate than the last; patches at two temperatures of the tip.
+ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "pair"]
+#: A proof as it is asked for: as advised (the most telling one, or the same again), five or nine patches, patches at points of
+#: the mesh in use, or another kind.
+ProofChoice = Literal["advised", 5, 9, "mesh", "skirt", "long_skirt", "rim", "whole", "ladder", "pair"]
+PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
+#: No proof has more zones.
+MOST_ZONES = 25
 
 
 class Zone(Value):
-    """One patch of a proof, named by where it lies, at its centre."""
+    """One place of a proof that is looked at, named by where it lies, at its centre."""
 
-    name: str
+    name: Annotated[str, Field(max_length=60)]
     x_mm: float
     y_mm: float
+    #: Laid so much further from the plate than the nozzle runs, mm; below zero closer. Of a ladder's patches alone.
+    away_mm: Annotated[float, Field(ge=-3, le=3)] = 0.0
+    #: Laid with the tip at another temperature than the proof's.
+    nozzle_c: Annotated[float, Field(ge=120, le=350)] | None = None
 
 
 class ProofPlan(Value):
     """What is printed: zones, line and layer, and the temperatures."""
 
-    zones: Annotated[tuple[Zone, ...], Field(min_length=3, max_length=9)]
+    zones: Annotated[tuple[Zone, ...], Field(min_length=1, max_length=MOST_ZONES)]
+    kind: ProofKind = "patches"
     patch_mm: Annotated[float, Field(ge=8, le=60)]
     line_mm: Annotated[float, Field(ge=0.1, le=3)]
     layer_mm: Annotated[float, Field(ge=0.05, le=1.5)]
@@ -46,6 +58,20 @@ class ProofPlan(Value):
     @property
     def places(self) -> Array:
         return np.array([[z.x_mm, z.y_mm] for z in self.zones])
+
+    @property
+    def away_mm(self) -> Array:
+        """(z,) mm by which each zone is laid further from the plate than the nozzle runs."""
+        return np.array([z.away_mm for z in self.zones])
+
+    @property
+    def judges_all(self) -> bool:
+        """Whether it shows the plate as a whole, so that its zones together can be found sound."""
+        return self.kind in ("patches", "whole", "rim") and len(self.zones) >= 5
+
+    def only(self, zones: tuple[int, ...]) -> Self:
+        """The same proof with some of its zones alone."""
+        return self.model_copy(update={"zones": tuple(self.zones[k] for k in zones)})
 
 
 _ROWS = {
@@ -108,14 +134,133 @@ def _clear_of_keep_outs(plate: Plate, x: float, y: float, patch_mm: float) -> tu
     raise ValueError(f"A keep-out leaves no room for the patch near ({x:g}, {y:g}).")
 
 
+def loop_mm(plate: Plate, inset_mm: float) -> tuple[float, float]:
+    """Half the width and half the depth, mm, of a loop so far inside the plate's edge."""
+    return plate.width_mm / 2 - inset_mm, plate.depth_mm / 2 - inset_mm
+
+
+def _zones_along(plate: Plate, half: tuple[float, float], names: tuple[str, ...], start: float) -> tuple[Zone, ...]:
+    """Zones evenly around a loop, the first at an angle of `start` turns, clockwise from the front seen from above."""
+    cx, cy = plate.centre
+    out = []
+    for k, name in enumerate(names):
+        angle = 2 * np.pi * (start + k / len(names))
+        dx, dy = float(np.sin(angle)), -float(np.cos(angle))
+        if plate.shape == "round":
+            x, y = cx - dx * half[0], cy + dy * half[1]
+        else:
+            # On the rectangle, where the ray from the middle meets it.
+            reach = 1 / max(abs(dx), abs(dy))
+            x, y = cx - dx * reach * half[0], cy + dy * reach * half[1]
+        out.append(Zone(name=name, x_mm=round(x, 2), y_mm=round(y, 2)))
+    return tuple(out)
+
+
+_SIDES = ("front", "left", "rear", "right")
+_AROUND = ("front", "front left", "left", "rear left", "rear", "rear right", "right", "front right")
+
+
+def skirt_half_mm(plate: Plate) -> float:
+    """Half the side of a short skirt around the plate's middle, mm."""
+    return min(PROOF.skirt_half_mm, 0.35 * min(plate.width_mm, plate.depth_mm))
+
+
+def ladder_zones(plate: Plate, aways_mm: tuple[float, ...], patch_mm: float) -> tuple[Zone, ...]:
+    """Patches as near the plate's middle as they fit, row by row from the front, each at its own height."""
+    cx, cy = plate.centre
+    pitch = patch_mm + PROOF.ladder_gap_mm
+    around = range(-6, 7)
+    free = [
+        (cx + i * pitch, cy + j * pitch)
+        for j in around
+        for i in around
+        if plate.holds(cx + i * pitch, cy + j * pitch, pitch / 2)
+        and not plate.kept_out(cx + i * pitch, cy + j * pitch, pitch / 2 + 2)
+    ]
+    near = sorted(free, key=lambda p: max(abs(p[0] - cx), abs(p[1] - cy)))[: len(aways_mm)]
+    if len(near) < len(aways_mm):
+        raise ValueError(f"There is no room for a ladder of {len(aways_mm)} patches on {plate.name}.")
+    ordered = sorted(near, key=lambda p: (round(p[1], 3), p[0]))
+    return tuple(
+        Zone(name=f"step {k + 1}, {_step_words(away)}", x_mm=round(x, 2), y_mm=round(y, 2), away_mm=away)
+        for k, ((x, y), away) in enumerate(zip(ordered, aways_mm, strict=True))
+    )
+
+
+def _step_words(away_mm: float) -> str:
+    if abs(away_mm) < 5e-4:
+        return "as it stands"
+    return f"{abs(away_mm):.2f} mm {'closer' if away_mm < 0 else 'further'}"
+
+
+def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, ...]:
+    """Heights of a ladder's patches against the present one, mm, from far to near, for gaps believed so at layer height.
+
+    It begins where the tip surely does not scrape, and goes down to where it surely holds. Each step is so small that
+    from a patch that does not hold the next cannot scrape.
+    """
+    step = round(PROOF.ladder_step * layer_mm, 3)
+    above = max(PROOF.ladder_clear * layer_mm - (gap_mm - 2 * sd_mm), 0.0)
+    down = max(gap_mm + 2 * sd_mm - 0.8 * layer_mm, step)
+    first = int(np.ceil(above / step))
+    count = min(first + int(np.ceil(down / step)) + 1, PROOF.ladder_most)
+    return tuple(round((first - k) * step, 3) for k in range(count))
+
+
+def _pair_zones(plate: Plate, patch_mm: float, nozzle_c: float) -> tuple[Zone, ...]:
+    """Three patches as usual, and beside each one with a hotter tip, around the middle."""
+    cx, cy = plate.centre
+    off = patch_mm / 2 + PROOF.ladder_gap_mm
+    hotter = min(nozzle_c + PROOF.pair_c, 350.0)
+    rows = (("front", -1), ("middle", 0), ("rear", 1))
+    out = []
+    for words, side, celsius in (("as usual", -1, None), ("hotter", 1, hotter)):
+        for name, j in rows:
+            x, y = cx + side * off, cy + j * (patch_mm + 2 * PROOF.ladder_gap_mm)
+            if plate.kept_out(x, y, patch_mm / 2 + 2) or not plate.holds(x, y, patch_mm / 2):
+                raise ValueError("There is no room for two rows of patches around the plate's middle.")
+            out.append(Zone(name=f"{name}, {words}", x_mm=round(x, 2), y_mm=round(y, 2), nozzle_c=celsius))
+    return tuple(out)
+
+
 def plan(
-    machine: Machine, plate: Plate, filament: Filament, count: ZoneCount = 5, mesh: MeshGrid | None = None
+    machine: Machine,
+    plate: Plate,
+    filament: Filament,
+    choice: ProofChoice = 5,
+    mesh: MeshGrid | None = None,
+    ladder_mm: tuple[float, ...] = (0.0,),
 ) -> ProofPlan:
-    """The proof for this machine, plate and filament: line and layer from the nozzle. At mesh points, where there are any."""
-    zones = zones_at(plate, mesh, PROOF.patch_mm) if count == "mesh" and mesh is not None else ()
+    """The proof for this machine, plate and filament: line and layer from the nozzle. At mesh points, where there are any.
+
+    `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
+    """
+    kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh") else choice  # type: ignore[assignment]
+    patch = PROOF.ladder_patch_mm if kind == "ladder" else PROOF.patch_mm
+    at_points = zones_at(plate, mesh, patch) if choice == "mesh" and mesh is not None else ()
+    if kind == "skirt":
+        zones = _zones_along(plate, (skirt_half_mm(plate),) * 2, _SIDES, 0.0)
+    elif kind == "long_skirt":
+        laps = [
+            _zones_along(plate, loop_mm(plate, PROOF.margin_mm + inset), _SIDES, 0.0) for inset in (0, PROOF.lap_mm)
+        ]
+        zones = tuple(
+            z.model_copy(update={"name": f"{z.name}, lap {lap}"}) for lap, lot in enumerate(laps, 1) for z in lot
+        )
+    elif kind == "rim":
+        zones = _zones_along(plate, loop_mm(plate, PROOF.margin_mm), _AROUND, 0.0)
+    elif kind == "ladder":
+        zones = ladder_zones(plate, ladder_mm, patch)
+    elif kind == "pair":
+        zones = _pair_zones(plate, patch, filament.nozzle_c)
+    elif kind == "whole":
+        zones = zones_on(plate, 9)
+    else:
+        zones = at_points if len(at_points) >= 3 else zones_on(plate, 9 if choice == 9 else 5)
     return ProofPlan(
-        zones=zones if len(zones) >= 3 else zones_on(plate, 5 if count == "mesh" else count),
-        patch_mm=PROOF.patch_mm,
+        zones=zones,
+        kind=kind,
+        patch_mm=patch,
         line_mm=round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
         layer_mm=round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),
         bed_c=filament.bed_c,

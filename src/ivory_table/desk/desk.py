@@ -110,6 +110,7 @@ class Desk:
             eye=(person.eye if person else None) or Eye(),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,
+            causes_considered=True,
             mesh_law=self._manner_of(machine).mesh,
         )
         before = next(iter(self.workshop.runs(machine.id, most=5)), None)

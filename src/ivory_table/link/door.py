@@ -135,6 +135,15 @@ class Door:
     def clean(self, proof: ProofPlan, zone: int) -> None:
         self.ask("clean", proof=proof.model_dump(), zone=zone)
 
+    def mend(self, cause: str) -> None:
+        self.ask("mend", cause=cause)
+
+    def measure_feed(self, commanded_mm: float) -> float:
+        return float(self.ask("measure_feed", commanded_mm=commanded_mm))
+
+    def change_feed(self, times: float) -> None:
+        self.ask("change_feed", times=times)
+
     def touch_probe(self, on: bool) -> None:
         self.ask("touch_probe", on=on)
 

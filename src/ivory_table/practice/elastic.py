@@ -46,6 +46,8 @@ class Truth:
     sheet_mm: float = 0.09
     extrusion: float = 1.0
     greasy: list[tuple[float, float]] = field(default_factory=list)
+    #: What keeps all zones from holding, or spoils what is fed, beside the height; see `core.causes`.
+    cause: str = ""
     backlash_mm: float = 0.012
     shift: float = 0.0
     #: How much higher the right end of a beam on two drives hangs than the left one.

@@ -174,6 +174,8 @@ class PracticeMachine:
         x0, y0, _, _ = self.mounted.bounds
         self.at = [x0, y0, 10.0]
         self.drifted_mm = float(self.rng().normal(0, 0.002))
+        # Whoever homes for another print has taken the last one off.
+        self.laid.clear()
         self.homed, self._last_motion = True, self.seconds
         self.wait(took)
         self._last_motion = self.seconds

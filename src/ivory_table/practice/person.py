@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
-from ivory_table.core.defaults import BEAD
+from ivory_table.core.defaults import BEAD, LAYER
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
@@ -176,10 +176,10 @@ class PracticePerson:
         body.keep()
         if self._greasy(proof, zone):
             return Look(grade="loose", greasy=True)
-        if self._cold_plate(proof, zone):
-            return Look(grade="loose")
-        gap, flow = self._patch(proof, zone)
         rng = body.rng()
+        if self._cold_plate(proof, zone) or self._fails(proof, zone, rng):
+            return Look(grade="loose" if rng.random() < 0.65 else "barely")
+        gap, flow = self._patch(proof, zone)
         bead = Bead(proof.line_mm, proof.layer_mm, flow)
         grade = bead.grade_at(gap + float(rng.normal(0, 0.04 * proof.layer_mm)))
         fused = grade in ("sound", "ridged", "squeezed") and gap > 0.02
@@ -196,6 +196,23 @@ class PracticePerson:
     def clean(self, proof: ProofPlan, zone: int) -> None:
         at, truth = proof.zones[zone], self.body.truth
         truth.greasy = [g for g in truth.greasy if np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) > CLEANS_MM]
+        self.body.keep()
+
+    def mend(self, cause: str) -> None:
+        if self.body.truth.cause == cause:
+            self.body.truth.cause = ""
+        if cause == "coat":
+            self.body.truth.greasy = []
+        self.body.keep()
+
+    def measure_feed(self, commanded_mm: float) -> float:
+        """A length of filament marked, fed and measured with a rule."""
+        value = commanded_mm * self.body.truth.extrusion + float(self.body.rng().normal(0, 0.4))
+        self.body.keep()
+        return round(value * 2) / 2
+
+    def change_feed(self, times: float) -> None:
+        self.body.truth.extrusion *= times
         self.body.keep()
 
     # As the trainer
@@ -222,9 +239,14 @@ class PracticePerson:
                 body.ways.probe_too_high = True
             case "dirty_tip":
                 body.ways.dirty_tip_mm = -0.06
+            case name if name in LAYER.causes and LAYER.causes[name].remedy:
+                body.truth.cause = name
+                body.keep()
             case "none":
                 body.ways = Ways()
                 body.bed.fault = body.tip.fault = ""
+                body.truth.cause = ""
+                body.keep()
             case _:
                 raise ValueError(f"This machine knows no fault called '{name}'.")
 
@@ -255,6 +277,15 @@ class PracticePerson:
         at = proof.zones[zone]
         return any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in self.body.truth.greasy)
 
+    def _fails(self, proof: ProofPlan, zone: int, rng: np.random.Generator) -> bool:
+        """Whether a zone does not hold for what all zones share: more often at the rim, where that is so."""
+        row = LAYER.causes.get(self.body.truth.cause)
+        if row is None:
+            return False
+        away = np.linalg.norm(proof.places - proof.places.mean(axis=0), axis=1)
+        rim = away[zone] > 0.5 * max(float(away.max()), 1e-9)
+        return bool(rng.random() < (row.fails_edge if rim else row.fails))
+
     def _cold_plate(self, proof: ProofPlan, zone: int) -> bool:
         laid = self._laid(proof, zone)
         return bool(laid) and float(np.mean([p.bed_c for p in laid])) < proof.bed_c - COLD_PLATE_C
@@ -269,6 +300,8 @@ class PracticePerson:
         body, at, half = self.body, proof.zones[zone], proof.patch_mm / 2
         laid = self._laid(proof, zone)
         flow = body.truth.extrusion
+        if (row := LAYER.causes.get(body.truth.cause)) is not None:
+            flow *= 1 + row.flow
         if laid:
             tip_c, speed = (float(np.mean([getattr(p, name) for p in laid])) for name in ("tip_c", "speed_mm_s"))
             # A tip too cold melts less, and one too fast pushes less out than was asked of it.
@@ -276,7 +309,9 @@ class PracticePerson:
             flow *= max(1 - FAST_SHARE * max(speed - FAST_MM_S, 0), 0.5)
             return float(np.mean([p.gap_mm for p in laid])), flow
         places = [
-            (at.x_mm + i * half / 2, at.y_mm + j * half / 2, proof.layer_mm) for i in (-1, 0, 1) for j in (-1, 0, 1)
+            (at.x_mm + i * half / 2, at.y_mm + j * half / 2, proof.layer_mm + at.away_mm)
+            for i in (-1, 0, 1)
+            for j in (-1, 0, 1)
         ]
         return float(np.mean(body.gaps(np.array(places)))), flow
 

@@ -340,6 +340,9 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "print_zone": lambda s, proof, zone: s.person.print_zone(_plan(proof), zone),
     "see_zone": lambda s, proof, zone, light_mm: s.person.see_zone(_plan(proof), zone, light_mm),
     "clean": lambda s, proof, zone: s.person.clean(_plan(proof), zone),
+    "mend": lambda s, cause: s.person.mend(cause),
+    "measure_feed": lambda s, commanded_mm: s.person.measure_feed(commanded_mm),
+    "change_feed": lambda s, times: s.person.change_feed(times),
 }
 
 

@@ -98,7 +98,8 @@ def refuse_low_zones(state: RunState, laid: ProofPlan) -> None:
         state,
         laid.places,
         [z.name for z in laid.zones],
-        laid.layer_mm + state.machine_believes(laid.places),
+        # A ladder's later steps are laid only where the ones before did not hold.
+        laid.layer_mm + state.machine_believes(laid.places) + float(laid.away_mm.max()),
         "Tram, measure a mesh or set the Z offset first.",
     )
 

@@ -3,8 +3,9 @@
 from dataclasses import dataclass, field
 
 from ivory_table.core.eye import Eye
-from ivory_table.core.judge import FieldPosterior, Mark
 from ivory_table.core.proof import ProofPlan
+from ivory_table.core.proof_field import FieldPosterior
+from ivory_table.core.signs import Mark
 from ivory_table.core.value import Array
 
 
@@ -15,6 +16,10 @@ class ProofRun:
     plan: ProofPlan
     marks: dict[int, Mark] = field(default_factory=dict)
     cleaned: frozenset[int] = frozenset()
+    #: What all zones share and was mended after it was looked at.
+    mended: frozenset[str] = frozenset()
+    #: Zones that nobody wants to judge.
+    skipped: frozenset[int] = frozenset()
     #: The run's configuration when it was printed: it can be judged for as long as that is the run's still.
     configuration: int = 0
     #: How often the same proof was printed before with nothing changed in between.

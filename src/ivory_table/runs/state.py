@@ -12,14 +12,17 @@ from ivory_table.core import advice
 from ivory_table.core.approach import Approach
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
-from ivory_table.core.defaults import BEAD, HEAT, JUDGE, OFFSET, SURVEY, TRAM
+from ivory_table.core.causes import Causes
+from ivory_table.core.defaults import BEAD, HEAT, OFFSET, PROOF, SURVEY, TRAM
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.judge import FieldPosterior, field_prior, judged_done, judged_field, learn_proof, nothing_holds
+from ivory_table.core.judge import judged_done
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import ConventionId, Machine, Screw
-from ivory_table.core.proof import ProofPlan, ZoneCount, plan, zones_on
+from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan, zones_on
+from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field, learn_proof
 from ivory_table.core.setup import RunSetup
+from ivory_table.core.signs import Mark
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import School, ThermalReading, ThermalStudy, warp
 from ivory_table.core.tram import tolerance_mm
@@ -122,6 +125,16 @@ class RunState:
 
     # What was printed
     proofs: tuple[ProofRun, ...] = ()
+    #: What may lie behind a bad first layer beside the height, by what was printed so far.
+    causes: Causes = field(default_factory=Causes.none)
+    #: Places judged on earlier proofs that were printed over the same gap as the newest.
+    judged_places: frozenset[tuple[float, float]] = frozenset()
+    #: The feed was measured, and is as it was then.
+    fed: bool = False
+    #: By what share more than commanded went in when it was measured, where that was not corrected.
+    feed_off: float = 0.0
+    #: Whether a caliper is at hand; None while nobody has said.
+    caliper: bool | None = None
     #: What was changed since the newest proof was printed.
     step_shift_mm: float = 0.0
     step_turns: tuple[float, ...] | None = None
@@ -161,6 +174,9 @@ class RunState:
             stored_mm=setup.machine.stored_mm,
             convention_id=setup.machine.convention,
             sign_proved=setup.machine.sign_proved,
+            causes=Causes.before(setup.filament.material, setup.filament.first_layer_fan)
+            if setup.causes_considered
+            else Causes.none(),
         )
         return state._with_mesh_found()
 
@@ -208,7 +224,7 @@ class RunState:
 
     def moved(self) -> "RunState":
         """The state once plate or nozzle are moved: what was seen on the newest proof is learnt, and it is done with."""
-        return replace(self.with_marks(), configuration=self.configuration + 1)
+        return replace(self.with_marks(), configuration=self.configuration + 1, judged_places=frozenset())
 
     def read_place(
         self, place_mm: tuple[float, float], zero: str, row: Array, value_mm: float, noise_mm: float
@@ -407,6 +423,13 @@ class RunState:
         """The gaps in the proof's zones, by everything known before it and the marks on it."""
         return self.judged(proof).field
 
+    def foreseen(self, laid: ProofPlan) -> FieldPosterior:
+        """The gaps in a proof's zones before anything of it was seen."""
+        known = self.with_marks()
+        believes = known.machine_believes(laid.places) + laid.away_mm
+        _, mean, cov = field_prior(known.belief, laid.places, laid.layer_mm, believes)
+        return judged_field(mean, cov, (), laid.bead, known.eye, known.causes, laid.places)[0]
+
     def judged(self, proof: ProofRun) -> JudgedProof:
         """The proof's zones before and after its marks."""
         newest = self.proofs and proof is self.proofs[-1]
@@ -420,13 +443,34 @@ class RunState:
     def proof_done(self) -> bool:
         """Whether the newest proof shows every zone sound, likely enough."""
         proof = self.open_proof
-        if proof is None or len(proof.marks) < len(proof.plan.zones):
+        if proof is None or len(proof.marks) < len(proof.plan.zones) - len(proof.skipped) or not proof.marks:
             return False
-        return judged_done(self.zone_field(proof), proof.plan.bead, tuple(proof.marks.values()))
+        if not self.setup.causes_considered:
+            return len(proof.marks) == len(proof.plan.zones) and judged_done(self.zone_field(proof), proof.plan.bead)
+        wanted = self.wanted
+        return len(wanted.judged) == len(wanted.plan.zones) and judged_done(wanted.field, wanted.plan.bead)
+
+    @cached_property
+    def wanted(self) -> "Wanted":
+        """The zones that are to be sound, and all that is known of them: of the newest proof that shows the whole plate."""
+        proof = self.open_proof
+        laid = next((p.plan for p in reversed(self.proofs) if p.plan.judges_all), None)
+        if laid is None and self.proofs and self.proofs[-1].plan.kind == "patches":
+            laid = self.proofs[-1].plan
+        laid = laid or plan(self.setup.machine, self.setup.plate, self.setup.filament, 5)
+        at = [(z.x_mm, z.y_mm) for z in laid.zones]
+        places = self.judged_places
+        if proof is not None:
+            seen = {*proof.marks, *proof.skipped}
+            places = places | {(z.x_mm, z.y_mm) for k, z in enumerate(proof.plan.zones) if k in seen}
+        judged = frozenset(k for k, place in enumerate(at) if place in places)
+        if proof is not None and laid == proof.plan:
+            return Wanted(laid, self.zone_field(proof), tuple(proof.marks.values()), judged)
+        return Wanted(laid, self.foreseen(laid), (), judged)
 
     def _judge(self, proof: ProofRun) -> JudgedProof:
         zones, layer = proof.plan.places, proof.plan.layer_mm
-        believes = self.machine_believes(zones)
+        believes = self.machine_believes(zones) + proof.plan.away_mm
         for first, away in proof.nudges:
             # The zones laid before a nudge had not been moved by it.
             believes = believes - np.where(np.arange(len(zones)) < first, away, 0.0)
@@ -434,30 +478,67 @@ class RunState:
         bead, marks = proof.plan.bead, tuple(proof.marks.values())
         z = len(zones)
         before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
-        if proof.repeats and nothing_holds(marks, *before, bead.bands_mm()["sound"][1]):
-            # Printed again, and still nothing holds: it is the height after all, and what was believed of it is not.
-            cov = cov.copy()
-            cov[:z, :z] += JUDGE.astray_mm**2
-        found, eye = judged_field(mean, cov, marks, bead, self.eye)
+        found, eye = judged_field(mean, cov, marks, bead, self.eye, self.causes, zones)
         constant = np.append(layer + self.belief.shift_mm + believes, 0.0)
         return JudgedProof(rows, constant, before, found, eye)
 
     def with_marks(self) -> "RunState":
-        """The newest proof's marks taken into the belief, as the next change needs them."""
+        """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""
         proof = self.open_proof
-        if proof is None or not proof.marks:
+        if proof is None or not (proof.marks or proof.cleaned or proof.mended):
             return self
-        found = self.judged(proof)
-        return replace(self, belief=learn_proof(self.belief, found.rows, found.field, found.constant), eye=found.eye)
+        found, causes, belief = self.judged(proof), self.causes, self.belief
+        places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
+        if proof.marks and causes.considered:
+            astray, flow, flow_var = found.field.doubt
+            belief = belief.doubted(astray**0.5, flow, flow_var**0.5)
+            greasy = {places[k]: float(found.field.greasy[k]) for k in proof.marks}
+            causes = causes.learnt(found.field.shared, greasy)
+        if causes.considered:
+            for name in sorted(proof.mended):
+                causes = causes.mended(name)
+            for k in sorted(proof.cleaned):
+                causes = causes.cleaned(places[k])
+        return replace(
+            self,
+            belief=learn_proof(belief, found.rows, found.field, found.constant),
+            eye=found.eye,
+            causes=causes,
+            judged_places=self.judged_places
+            | {places[k] for k in (*proof.marks, *proof.skipped) if k not in proof.cleaned},
+        )
 
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""
         return replace(self, proofs=(*self.proofs[:-1], proof))
 
-    def first_proof(self, zones: ZoneCount) -> ProofPlan:
-        """A proof that was not printed yet, with its patches where they are asked for."""
+    def next_proof(self, choice: ProofChoice) -> ProofPlan:
+        """The proof to print next. As advised: the same again, all of it; first the most telling one."""
         setup = self.setup
-        return plan(setup.machine, setup.plate, setup.filament, zones, self.mesh.grid if self.mesh else None)
+        if choice == "advised" and self.proofs:
+            return self.proofs[-1].plan if self.proofs[-1].plan.judges_all else self.wanted.plan
+        if choice == "advised":
+            choice = "ladder" if self.height_unknown else 5
+        aways = self._ladder_mm if choice == "ladder" else (0.0,)
+        return plan(setup.machine, setup.plate, setup.filament, choice, self.mesh.grid if self.mesh else None, aways)
+
+    @property
+    def height_unknown(self) -> bool:
+        """Whether the height is known so badly that patches at one height would most likely tell little."""
+        return self.common_gap[1] > PROOF.ladder_from_mm
+
+    @property
+    def common_gap(self) -> tuple[float, float]:
+        """What all zones have in common of their gap, mm, and its sd, with the marks of the newest proof."""
+        known, laid = self.with_marks(), self.wanted.plan
+        _, mean, cov = field_prior(known.belief, laid.places, laid.layer_mm, known.machine_believes(laid.places))
+        z = len(laid.zones)
+        return float(mean[:z].mean()), float(np.sqrt(max(cov[:z, :z].mean(), 0.0)))
+
+    @property
+    def _ladder_mm(self) -> tuple[float, ...]:
+        gap, sd = self.common_gap
+        return ladder_aways(gap, sd, self.wanted.plan.layer_mm)
 
     @property
     def mesh_as_sent(self) -> Array:
@@ -522,6 +603,16 @@ class RunState:
         """One sd in mm of a place read by the gauge, or by probe or dial."""
         probe = self.setup.machine.probe
         return self.setup.feel.drag_sd_mm if felt else (probe.sd_mm if probe else TRAM.dial_sd_mm)
+
+
+@dataclass(frozen=True, eq=False)
+class Wanted:
+    """The zones that are to be sound: what is known of them, the marks on them that are not learnt yet, and which were judged."""
+
+    plan: ProofPlan
+    field: FieldPosterior
+    marks: tuple[Mark, ...]
+    judged: frozenset[int]
 
 
 @singledispatch

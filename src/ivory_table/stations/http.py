@@ -6,7 +6,7 @@ from fastapi import Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
 from pydantic import BeforeValidator
 
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import Id
 from ivory_table.desk.desk import Desk
 
@@ -18,9 +18,11 @@ def _number(zones: object) -> object:
 
 
 Zones = Annotated[
-    ZoneCount,
+    ProofChoice,
     BeforeValidator(_number),
-    Query(description="Zones of the next proof: 5, 9, or mesh for points of the mesh."),
+    Query(
+        description="The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind."
+    ),
 ]
 
 

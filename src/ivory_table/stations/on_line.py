@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.session import Cancelled, Session
@@ -67,7 +67,7 @@ def view(lines: Lines, run: OpenRun, station: StationName) -> LineView:
     )
 
 
-def start(lines: Lines, run_id: str, station: StationName, job: str, start_id: str, zones: ZoneCount) -> None:
+def start(lines: Lines, run_id: str, station: StationName, job: str, start_id: str, zones: ProofChoice) -> None:
     """Start one of the offered jobs. Raises Refused for one that is not offered or cannot be done now."""
     run = lines.desk.open(run_id)
     machine_id = run.setup.machine.id

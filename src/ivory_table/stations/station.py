@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 from fastapi import APIRouter
 
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.session import Session
@@ -38,10 +38,10 @@ class Station:
 
     name: StationName
     #: What its page shows, and the type of that.
-    view: Callable[[OpenRun, ZoneCount], Value]
+    view: Callable[[OpenRun, ProofChoice], Value]
     shows: type[Value]
     #: What a practice machine answers to the step at hand.
-    practice: Callable[[Desk, OpenRun, ZoneCount], Row] | None = None
+    practice: Callable[[Desk, OpenRun, ProofChoice], Row] | None = None
     jobs: dict[str, Job] = field(default_factory=dict)
     #: What a machine on the line can be told to do now.
     offers: Callable[[OpenRun, Session], tuple[Offer, ...]] = lambda run, session: ()

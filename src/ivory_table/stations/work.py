@@ -10,7 +10,7 @@ import numpy as np
 from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.gauge import FEELS, Feel
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName
 from ivory_table.desk.desk import Desk, Keep
 from ivory_table.link.session import Cancelled, Refusal, Session
@@ -32,7 +32,7 @@ class Work:
     run_id: str
     station: StationName
     session: Session
-    zones: ZoneCount = 5
+    zones: ProofChoice = "advised"
 
     @property
     def now(self) -> OpenRun:

@@ -75,6 +75,7 @@ class Trial:
                 initials="tr",
                 started_at=datetime.now(UTC),
                 neighbours_alike=True,
+                causes_considered=True,
             )
         )
         self.count: dict[str, float] = {"human_minutes": 0.0, "machine_minutes": SCENARIO["machine_minutes"]["hold"]}

@@ -184,7 +184,6 @@ class _Judge(Value):
     evidence_at: float
     repeats_at_most: int
     proofs_at_most: int
-    astray_mm: float
     scrape_mm: float
     scrape_p: float
     eye_scatter: float
@@ -193,13 +192,92 @@ class _Judge(Value):
     zone_sound_at: float
     zone_known_mm: float
     clean_helps: float
+    doubt_from: float
+    cause_at: float
+    bundle_at: float
+    caliper_saves: float
     minutes: _Minutes
+
+
+class _Sign(Value):
+    word: str
+    group: str
+    key: str
+    bands: tuple[float, float, float, float, float, float, float]
+    fails: float
+    causes: dict[str, float] = {}
+
+
+class _Cause(Value):
+    word: str
+    share: float
+    remedy: str
+    minutes: float
+    helps: float
+    fails: float = 0.0
+    fails_edge: float = 0.0
+    flow: float = 0.0
+    flow_sd: float = 0.0
+    astray_mm: float = 0.0
+    #: So many times more often, by material.
+    more: dict[str, float] = {}
+
+
+class _Fails(Value):
+    grades: tuple[float, float, float, float, float, float, float]
+    greasy: float
+    greasy_fails: float
+    marked_helps: float
+
+
+class _Feed(Value):
+    commanded_mm: float
+    mark_mm: float
+    mark_sd_mm: float
+    within: float
+    asked_mm: float
+    said_at: float
+
+
+class _Measured(Value):
+    habit: float
+    least_habit: float
+    few_marks: int
+    caliper_common_mm: float
+    short_sd_mm: float
+    foot_sd_mm: float
+
+
+class _Caliper(Value):
+    minutes: float
+
+
+class _Layer(Value):
+    signs: dict[str, _Sign]
+    fails: _Fails
+    causes: dict[str, _Cause]
+    feed: _Feed
+    measured: _Measured
+    caliper: _Caliper
 
 
 class _Proof(Value):
     patch_mm: float
     margin_mm: float
     skirt_loops: int
+    skirt_half_mm: float
+    skirt_lines: int
+    lap_mm: float
+    strip_lines: int
+    strip_every_mm: float
+    ladder_step: float
+    ladder_clear: float
+    ladder_most: int
+    ladder_from_mm: float
+    ladder_patch_mm: float
+    ladder_gap_mm: float
+    look_s: float
+    pair_c: float
     skirt_gap_mm: float
     travel_mm_s: float
     first_layer_mm_s: float
@@ -325,6 +403,8 @@ SURVEY = _Survey.model_validate(_job["survey"])
 FIELD = _Field.model_validate(_job["field"])
 LAYOUT = _Layout.model_validate(_job["layout"])
 OLD_MESH = _OldMesh.model_validate(_job["old_mesh"])
+#: Signs of a first layer, and what may lie behind them.
+LAYER = _Layer.model_validate(_table("first_layer"))
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
 #: What a workshop begins with: gauges, filaments, and where knobs usually are.

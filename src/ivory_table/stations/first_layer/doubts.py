@@ -2,19 +2,25 @@
 
 import numpy as np
 
-from ivory_table.core.defaults import BEAD
+from ivory_table.core.defaults import BEAD, LAYER
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import refuse_open_limit
 
-from .entries import Judged, ProofStarted
+from .entries import FeedMeasured, Judged, ProofStarted
 
 
 @doubt.register
 def _proof_started(what: ProofStarted, run: OpenRun, source: Source) -> None:
-    refuse_open_limit(run, "proof")
+    # A ladder may have to run below the machine's own zero: that is what its limit is opened for.
+    if what.proof.layer_mm + float(what.proof.away_mm.min()) >= 0:
+        refuse_open_limit(run, "proof")
+    plate = run.setup.plate
+    for zone in what.proof.zones:
+        if not plate.holds(zone.x_mm, zone.y_mm):
+            raise Refused("zone_off_plate", f"{zone.name} would lie off {plate.name}.", "proof")
 
 
 @doubt.register
@@ -28,6 +34,27 @@ def _judged(what: Judged, run: OpenRun, source: Source) -> None:
         + (f"; did you mean {instead_mm:.2f}?" if instead_mm is not None else ".")
         + " Measure it again, or keep it as it is.",
         "caliper_mm",
+        insist=True,
+    )
+
+
+@doubt.register
+def _feed_measured(what: FeedMeasured, run: OpenRun, source: Source) -> None:
+    off = max((abs(m - what.commanded_mm), m) for m in what.measured_mm)[1]
+    if source != "hand" or what.sure or abs(off - what.commanded_mm) <= LAYER.feed.asked_mm * what.commanded_mm / 100:
+        return
+    left = what.commanded_mm - off
+    likely = LAYER.feed.mark_mm - off
+    hint = ""
+    if abs(likely - what.commanded_mm) <= LAYER.feed.asked_mm:
+        hint = f" Is that what was left up to a mark at {LAYER.feed.mark_mm:g} mm? Then {likely:g} mm went in."
+    elif abs(10 * off - what.commanded_mm) <= LAYER.feed.asked_mm:
+        hint = f" Did you mean {10 * off:g} mm?"
+    raise Refused(
+        "feed_doubtful",
+        f"{off:g} mm is {abs(left):g} mm {'less' if left > 0 else 'more'} than was asked for; a feed is seldom so far off.{hint} "
+        "Measure it again, or keep it as it is.",
+        "measured_mm",
         insist=True,
     )
 

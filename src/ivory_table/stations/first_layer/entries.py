@@ -5,10 +5,15 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from ivory_table.core.bead import Grade
+from ivory_table.core.causes import CauseId
+from ivory_table.core.defaults import LAYER
 from ivory_table.core.offset import direction_words
 from ivory_table.core.plate import Machine
-from ivory_table.core.proof import ProofPlan
+from ivory_table.core.proof import MOST_ZONES, ProofPlan
+from ivory_table.core.signs import SignId
 from ivory_table.runs.row import Effect, Row
+
+ZoneNumber = Annotated[int, Field(ge=0, lt=MOST_ZONES)]
 
 
 class ProofStarted(Row):
@@ -31,7 +36,7 @@ class Nudged(Row):
     effect: ClassVar[Effect] = "nudges"
     stations: ClassVar = ("first_layer",)
     away_mm: Annotated[float, Field(ge=-1, le=1)]
-    from_zone: Annotated[int, Field(ge=0, le=9)] | None = None
+    from_zone: Annotated[int, Field(ge=0, le=MOST_ZONES)] | None = None
 
     def words(self, machine: Machine) -> str:
         return f"nudged {direction_words(self.away_mm)}, not stored"
@@ -50,13 +55,13 @@ class SpeedSet(Row):
 
 
 class ProofEnded(Row):
-    """A proof printed over the line has ended; cancelled ones show only the zones before."""
+    """A proof has ended; one that was cut off or cancelled shows only the zones before."""
 
     kind: Literal["proof_ended"] = "proof_ended"
     effect: ClassVar[Effect] = "none"
     stations: ClassVar = ("first_layer",)
     outcome: Literal["printed", "cancelled"]
-    zones: Annotated[int, Field(ge=0, le=9)]
+    zones: Annotated[int, Field(ge=0, le=MOST_ZONES)]
 
     def words(self, machine: Machine) -> str:
         return f"proof {self.outcome}, {self.zones} zones laid"
@@ -66,29 +71,107 @@ class Judged(Row):
     kind: Literal["judged"] = "judged"
     effect: ClassVar[Effect] = "reads"
     stations: ClassVar = ("first_layer",)
-    zone: Annotated[int, Field(ge=0, le=8)]
+    zone: ZoneNumber
     grade: Grade | None = None
     caliper_mm: Annotated[float, Field(gt=0, le=20)] | None = None
     greasy: bool = False
+    #: What else was seen, felt or heard of it.
+    signs: Annotated[tuple[SignId, ...], Field(max_length=12)] = ()
+    #: A real part laid there: by how much it is lower than drawn, and its foot wider on each side, mm.
+    short_mm: Annotated[float, Field(ge=-0.5, le=0.5)] | None = None
+    foot_mm: Annotated[float, Field(ge=0, le=2)] | None = None
     #: Said when the caliper is far from what a patch there can be, and right all the same.
     sure: bool = False
 
     @model_validator(mode="after")
     def _saw_something(self) -> Self:
-        if self.grade is None and self.caliper_mm is None:
-            raise ValueError("Give the zone a grade, or its thickness by caliper.")
+        measured = (self.caliper_mm, self.short_mm, self.foot_mm)
+        if self.grade is None and not self.signs and all(m is None for m in measured):
+            raise ValueError("Give the zone a grade, a sign, or what was measured of it.")
+        if len(set(self.signs)) < len(self.signs):
+            raise ValueError("A sign is given once for a zone.")
         return self
 
     def words(self, machine: Machine) -> str:
-        thick = f" {self.caliper_mm:g} mm" if self.caliper_mm else ""
-        return f"zone {self.zone + 1}: {self.grade or ''}{thick}"
+        said: list[str] = [self.grade] if self.grade else []
+        said += [LAYER.signs[name].word for name in self.signs]
+        if self.caliper_mm is not None:
+            said.append(f"{self.caliper_mm:g} mm")
+        if self.short_mm is not None:
+            said.append(f"the part {self.short_mm:g} mm too low")
+        if self.foot_mm is not None:
+            said.append(f"its foot {self.foot_mm:g} mm too wide")
+        return f"zone {self.zone + 1}: {', '.join(said)}"
+
+
+class ZoneSkipped(Row):
+    """A zone that nobody wants to judge: what is believed there goes on being believed."""
+
+    kind: Literal["zone_skipped"] = "zone_skipped"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    zone: ZoneNumber
+
+    def words(self, machine: Machine) -> str:
+        return f"zone {self.zone + 1} not judged"
+
+
+class CauseMended(Row):
+    """Something that all zones share was done away with: the plate cleaned, a draught shut out, the fan switched off."""
+
+    kind: Literal["cause_mended"] = "cause_mended"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    cause: CauseId
+
+    def words(self, machine: Machine) -> str:
+        return LAYER.causes[self.cause].remedy or LAYER.causes[self.cause].word
+
+
+class FeedMeasured(Row):
+    """So much filament was fed as was commanded, and so much went in, each time; mm."""
+
+    kind: Literal["feed_measured"] = "feed_measured"
+    effect: ClassVar[Effect] = "reads"
+    stations: ClassVar = ("first_layer",)
+    commanded_mm: Annotated[float, Field(ge=20, le=500)] = LAYER.feed.commanded_mm
+    measured_mm: Annotated[tuple[Annotated[float, Field(gt=0, le=1000)], ...], Field(min_length=1, max_length=9)]
+    #: Said when the length is far from what was commanded, and right all the same.
+    sure: bool = False
+
+    def words(self, machine: Machine) -> str:
+        return f"of {self.commanded_mm:g} mm of filament, {', '.join(f'{m:g}' for m in self.measured_mm)} mm went in"
+
+
+class FeedCorrected(Row):
+    """The machine feeds by another number of steps for a mm now; of what it fed before, so many times more."""
+
+    kind: Literal["feed_corrected"] = "feed_corrected"
+    effect: ClassVar[Effect] = "moves_nozzle"
+    stations: ClassVar = ("first_layer",)
+    times: Annotated[float, Field(ge=0.5, le=2)]
+
+    def words(self, machine: Machine) -> str:
+        return f"feed corrected by {self.times - 1:+.1%}".replace("-", "−")
+
+
+class ToolMissing(Row):
+    """A tool that was asked for is not at hand; it is not asked for again."""
+
+    kind: Literal["tool_missing"] = "tool_missing"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    tool: Literal["caliper"]
+
+    def words(self, machine: Machine) -> str:
+        return f"no {self.tool} at hand"
 
 
 class ZoneCleaned(Row):
     kind: Literal["zone_cleaned"] = "zone_cleaned"
     effect: ClassVar[Effect] = "none"
     stations: ClassVar = ("first_layer",)
-    zone: Annotated[int, Field(ge=0, le=8)]
+    zone: ZoneNumber
 
     def words(self, machine: Machine) -> str:
         return f"zone {self.zone + 1} cleaned"

@@ -1,9 +1,12 @@
-"""The proof as a program."""
+"""The proof as files: a program for the machine, or its shapes for whoever prepares jobs elsewhere."""
+
+from hashlib import sha256
 
 from ivory_table.core.manner import Manner
-from ivory_table.core.proof import ProofPlan, ZoneCount
+from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.program.laying import Program
 from ivory_table.program.proof import program
+from ivory_table.program.solids import stl, threemf
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
 
@@ -17,9 +20,37 @@ def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
         raise Refused("proof_does_not_fit", str(wrong), "plan") from None
 
 
-def proof_file(run: OpenRun, zone_count: ZoneCount) -> tuple[str, str]:
+def plan_of(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> ProofPlan:
+    """The proof that is asked for, or some of its zones alone. Raises Refused where it has no room, or has no such zone."""
+    try:
+        laid = run.state.next_proof(choice)
+    except ValueError as wrong:
+        raise Refused("proof_does_not_fit", str(wrong), "zones") from None
+    if zones and max(zones) >= len(laid.zones):
+        raise Refused(
+            "no_such_zone", f"There is no zone {max(zones) + 1} on this proof; it has {len(laid.zones)}.", "only"
+        )
+    return laid.only(tuple(sorted(set(zones)))) if zones else laid
+
+
+def _name(run: OpenRun, laid: ProofPlan, body: bytes, ending: str) -> str:
+    """The same file again has the same name, another one another."""
+    what = f"{len(laid.zones)}-zones" if laid.kind == "patches" else laid.kind.replace("_", "-")
+    return f"proof-{run.setup.machine.id}-{what}-{sha256(body).hexdigest()[:6]}.{ending}"
+
+
+def proof_file(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> tuple[str, str]:
     """(file name, program) of the proof at hand."""
-    state, setup = run.state, run.setup
-    laid = state.proofs[-1].plan if state.proofs else state.first_proof(zone_count)
-    name = f"proof-{setup.machine.id}-{len(laid.zones)}-zones.gcode"
-    return name, program_for(run, laid, run.manner).text
+    laid = plan_of(run, choice, zones)
+    text = program_for(run, laid, run.manner).text
+    return _name(run, laid, text.encode(), "gcode"), text
+
+
+def proof_shapes(run: OpenRun, choice: ProofChoice, ending: str, zones: tuple[int, ...] = ()) -> tuple[str, bytes]:
+    """(file name, bytes) of the proof's shapes as STL or 3MF. Raises Refused for a proof that is no shape."""
+    laid = plan_of(run, choice, zones)
+    try:
+        body = stl(run.setup.plate, laid) if ending == "stl" else threemf(run.setup.plate, laid)
+    except ValueError as wrong:
+        raise Refused("no_shape", str(wrong), "zones") from None
+    return _name(run, laid, body, ending), body

@@ -4,7 +4,7 @@ from typing import Any
 
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.offset import StoredChange, convention, direction_words
-from ivory_table.core.proof import ProofPlan, ZoneCount
+from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.link.session import Cancelled, Session
 from ivory_table.program.laying import WARM, seconds_by_line
 from ivory_table.program.reader import read_program
@@ -12,7 +12,7 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.first_layer.entries import Nudged, ProofEnded, ProofStarted, SpeedSet
-from ivory_table.stations.first_layer.files import program_for
+from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.mesh_listed import refuse_another_mesh
 from ivory_table.stations.station import Job, Offer
@@ -71,11 +71,12 @@ def print_proof(work: Work) -> None:
         settle_nudges(work)
 
 
-def proof_at_hand(run: OpenRun, zones: ZoneCount = 5) -> ProofPlan:
-    """The proof at hand: the newest again, or a first one."""
-    if run.state.proofs:
-        return run.state.proofs[-1].plan
-    return run.state.first_proof(zones)
+def proof_at_hand(run: OpenRun, choice: ProofChoice = "advised") -> ProofPlan:
+    """The proof at hand: one that was begun and waits for the machine, or the one that is asked for."""
+    proof = run.state.open_proof
+    if proof is not None and not proof.marks and proof.printed is None:
+        return proof.plan
+    return plan_of(run, choice)
 
 
 def end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:

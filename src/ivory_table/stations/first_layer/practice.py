@@ -1,32 +1,49 @@
 """What a practice machine shows of a proof, and what cleaning does to it."""
 
 from ivory_table.core.hands import Hands
-from ivory_table.core.proof import ZoneCount
+from ivory_table.core.proof import ProofChoice
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.first_layer.entries import Judged, Nudged, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import (
+    CauseMended,
+    FeedCorrected,
+    Judged,
+    Nudged,
+    ProofStarted,
+    ZoneCleaned,
+)
 
 
-def practice(desk: Desk, run: OpenRun, zone_count: ZoneCount) -> ProofStarted | Judged:
+def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged:
     """The practice plate's answer: a print, or the look of the next patch."""
     state = run.state
     if state.open_proof is None:
         desk.hands(run)
-        return ProofStarted(proof=run.state.first_proof(zone_count))
+        return ProofStarted(proof=run.state.next_proof(choice))
     proof = state.proofs[-1]
     laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
-    zone = next((k for k in range(laid_zones) if k not in proof.marks), None)
+    zone = next((k for k in range(laid_zones) if k not in proof.marks and k not in proof.skipped), None)
     if zone is None:
         raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
     look = desk.hands(run).print_zone(proof.plan, zone)
-    return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy)
+    return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy, signs=look.signs)
 
 
 @by_hand.register
 def _nudged(what: Nudged, hands: Hands, before: OpenRun) -> None:
     hands.move_nozzle(what.away_mm)
+
+
+@by_hand.register
+def _feed_corrected(what: FeedCorrected, hands: Hands, before: OpenRun) -> None:
+    hands.change_feed(what.times)
+
+
+@by_hand.register
+def _cause_mended(what: CauseMended, hands: Hands, before: OpenRun) -> None:
+    hands.mend(what.cause)
 
 
 @by_hand.register

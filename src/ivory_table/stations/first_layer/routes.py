@@ -2,26 +2,43 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request
+from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from ivory_table.core.bead import Swatch
+from ivory_table.core.proof import MOST_ZONES
 from ivory_table.runs.doubts import Refused
 
-from ..http import RunId, Zones, desk, download
-from .files import proof_file
+from ..http import RunId, Zones, desk, download, download_bytes
+from .files import proof_file, proof_shapes
 
 routes = APIRouter()
 
 
+Only = Annotated[
+    tuple[Annotated[int, Query(ge=0, lt=MOST_ZONES)], ...],
+    Query(description="Some zones alone, by their numbers from 0."),
+]
+
+
 @routes.get("/proof.gcode", response_class=PlainTextResponse)
-def get_proof(request: Request, run_id: RunId, zones: Zones = 5) -> PlainTextResponse:
-    name, text = proof_file(desk(request).open(run_id), zones)
+def get_proof(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> PlainTextResponse:
+    name, text = proof_file(desk(request).open(run_id), zones, only)
     return download(text, name, "text/plain")
 
 
+@routes.get("/proof.stl", response_class=Response)
+def get_stl(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> Response:
+    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "stl", only), "model/stl")
+
+
+@routes.get("/proof.3mf", response_class=Response)
+def get_3mf(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> Response:
+    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "3mf", only), "model/3mf")
+
+
 @routes.get("/practice/patch/{zone}")
-def see_patch(request: Request, run_id: RunId, zone: Annotated[int, Path(ge=0, le=8)]) -> Swatch:
+def see_patch(request: Request, run_id: RunId, zone: Annotated[int, Path(ge=0, lt=MOST_ZONES)]) -> Swatch:
     """One patch of the newest proof as a drawing, for an eye that wants to judge for itself."""
     run = desk(request).open(run_id)
     proof = run.state.proofs[-1] if run.state.proofs else None

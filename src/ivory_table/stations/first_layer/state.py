@@ -2,17 +2,32 @@
 
 from dataclasses import replace
 
-from ivory_table.core.judge import Mark
+from ivory_table.core.defaults import LAYER
+from ivory_table.core.signs import Mark
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.state import RunState, fold
 
-from .entries import Judged, Nudged, ProofEnded, ProofStarted, SpeedSet, ZoneCleaned
+from .entries import (
+    CauseMended,
+    FeedCorrected,
+    FeedMeasured,
+    Judged,
+    Nudged,
+    ProofEnded,
+    ProofStarted,
+    SpeedSet,
+    ToolMissing,
+    ZoneCleaned,
+    ZoneSkipped,
+)
 
 
 @fold.register
 def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
     same = run.open_proof
+    if same is not None and (same.plan != what.proof or same.mended or same.cleaned):
+        same = None
     fresh = ProofRun(
         what.proof,
         configuration=run.configuration,
@@ -49,18 +64,62 @@ def _judged(what: Judged, run: RunState, entry: Entry) -> RunState:
     proof = _newest(run)
     if run.open_proof is None:
         raise ValueError("This proof was printed before the last change. Print it again, then judge it.")
-    if proof.printed is not None and proof.printed <= what.zone < len(proof.plan.zones):
-        raise ValueError(f"Zone {what.zone + 1} was not printed: the proof was cancelled before it.")
-    if what.zone >= len(proof.plan.zones):
-        raise ValueError(f"There is no zone {what.zone + 1} on this proof; it has {len(proof.plan.zones)}.")
-    mark = Mark(what.zone, what.grade, what.caliper_mm, what.greasy)
-    return run.with_proof(replace(proof, marks={**proof.marks, what.zone: mark}))
+    _refuse_unprinted(proof, what.zone)
+    mark = Mark(what.zone, what.grade, what.caliper_mm, what.greasy, what.signs, what.short_mm, what.foot_mm)
+    now = replace(proof, marks={**proof.marks, what.zone: mark}, skipped=proof.skipped - {what.zone})
+    return replace(run.with_proof(now), caliper=True if what.caliper_mm is not None else run.caliper)
+
+
+@fold.register
+def _zone_skipped(what: ZoneSkipped, run: RunState, entry: Entry) -> RunState:
+    proof = _newest(run)
+    _refuse_unprinted(proof, what.zone)
+    marks = {k: m for k, m in proof.marks.items() if k != what.zone}
+    return run.with_proof(replace(proof, marks=marks, skipped=proof.skipped | {what.zone}))
+
+
+@fold.register
+def _cause_mended(what: CauseMended, run: RunState, entry: Entry) -> RunState:
+    proof = run.open_proof
+    if proof is None:
+        return replace(run, causes=run.causes.mended(what.cause) if run.causes.considered else run.causes)
+    return run.with_proof(replace(proof, mended=proof.mended | {what.cause}))
+
+
+@fold.register
+def _feed_measured(what: FeedMeasured, run: RunState, entry: Entry) -> RunState:
+    """Each length is read against a rule: the mean tells the flow's error, which the proofs share."""
+    unit = run.belief.surface.unit(run.belief.surface.extrusion)
+    share = sum(what.measured_mm) / len(what.measured_mm) / what.commanded_mm - 1
+    sd = LAYER.feed.mark_sd_mm * 2**0.5 / what.commanded_mm / len(what.measured_mm) ** 0.5
+    # Whatever was believed of it is little beside a rule.
+    belief = run.belief.doubted(0.0, 0.0, 0.1).read(unit, share, sd)
+    causes = run.causes.mended("feed", 0.95) if run.causes.considered else run.causes
+    return replace(run, belief=belief, fed=True, feed_off=share, causes=causes)
+
+
+@fold.register
+def _feed_corrected(what: FeedCorrected, run: RunState, entry: Entry) -> RunState:
+    return replace(run, belief=run.belief.flow_changed(what.times), feed_off=0.0)
+
+
+@fold.register
+def _tool_missing(what: ToolMissing, run: RunState, entry: Entry) -> RunState:
+    return replace(run, caliper=False)
 
 
 @fold.register
 def _zone_cleaned(what: ZoneCleaned, run: RunState, entry: Entry) -> RunState:
     proof = _newest(run)
+    _refuse_unprinted(proof, what.zone)
     return run.with_proof(replace(proof, cleaned=proof.cleaned | {what.zone}))
+
+
+def _refuse_unprinted(proof: ProofRun, zone: int) -> None:
+    if proof.printed is not None and proof.printed <= zone < len(proof.plan.zones):
+        raise ValueError(f"Zone {zone + 1} was not printed: the proof was cancelled before it.")
+    if zone >= len(proof.plan.zones):
+        raise ValueError(f"There is no zone {zone + 1} on this proof; it has {len(proof.plan.zones)}.")
 
 
 def _newest(run: RunState) -> ProofRun:

@@ -1,26 +1,27 @@
 """What to do after the grades on a proof: the ranked steps."""
 
-from dataclasses import replace
 from typing import Annotated
 
 import numpy as np
 from pydantic import Field
 
-from ivory_table.core.defaults import JUDGE, TRAM
-from ivory_table.core.judge import Action, Before, FieldPosterior, Mark, next_actions
+from ivory_table.core.defaults import JUDGE, LAYER, TRAM
+from ivory_table.core.judge import Action, Before, next_actions
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan
+from ivory_table.core.proof_field import FieldPosterior
+from ivory_table.core.signs import Mark
 from ivory_table.core.value import Array, StationName, Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun, once_per_state
-from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
+from ivory_table.runs.state import RunState, Wanted
+from ivory_table.stations.first_layer.entries import CauseMended, ProofStarted, ZoneCleaned
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
 
-Done = Annotated[ZoneCleaned | TurnedAll | OffsetSet | ProofStarted, Field(discriminator="kind")]
+Done = Annotated[ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted, Field(discriminator="kind")]
 
 
 class NextStep(Value):
@@ -47,26 +48,59 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     proof = state.open_proof
     if proof is None or not proof.marks:
         return ()
-    # A cleaned zone asks for a new print, not for cleaning again.
-    asked = tuple(replace(m, greasy=False, grade=None) if m.zone in proof.cleaned else m for m in proof.marks.values())
-    judged = state.judged(proof)
+    wanted = state.wanted
     before = Before(
         shift_mm=proof.came_by_shift_mm or None,
         turns=proof.came_by_turns,
         repeats=proof.repeats,
         proofs=len(state.proofs),
         measured=frozenset(
-            k for k in range(len(proof.plan.zones)) if mesh_point_at(state, proof, k) in state.measured_again
+            k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
+        caliper=state.caliper,
+        fed=state.fed,
+        judged=wanted.judged,
+        height_unknown=state.height_unknown and proof.plan.kind != "ladder",
     )
-    return _steps(run, field_actions(state, judged.field, asked, proof.plan, run.setup.filament.material, before))
+    # What was cleaned or mended is printed again first.
+    actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
+    if proof.cleaned or proof.mended:
+        actions = (_again(state, proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
+    return _steps(run, actions, wanted)
 
 
-def mesh_point_at(state: RunState, proof: ProofRun, zone: int) -> tuple[int, int] | None:
+def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Action:
+    """The same proof again, once something was cleaned or mended."""
+    what = [f"zone {k + 1} was cleaned" for k in sorted(proof.cleaned)]
+    what += [LAYER.causes[name].remedy for name in sorted(proof.mended)]
+    alone = _cleaned_alone(state, proof)
+    minutes = JUDGE.minutes.proof * (len(alone.zones) / len(proof.plan.zones) if alone else 1.0)
+    now = max((a.p_all_sound for a in actions), default=0.0)
+    return Action(
+        kind="print_again",
+        p_all_sound=now,
+        minutes=minutes,
+        total_minutes=minutes,
+        proofs_left=1.0,
+        reason=f"{'; '.join(what)}: only the next print shows whether that was it",
+    )
+
+
+def _cleaned_alone(state: RunState, proof: ProofRun) -> ProofPlan | None:
+    """The cleaned zones as a proof of their own, where the others were judged and all share nothing that was mended."""
+    others = [k for k in range(len(proof.plan.zones)) if k not in proof.cleaned]
+    if proof.mended or not proof.cleaned or not others or proof.plan.kind != "patches":
+        return None
+    if any(k not in proof.marks for k in others):
+        return None
+    return proof.plan.only(tuple(sorted(proof.cleaned)))
+
+
+def mesh_point_at(state: RunState, laid: ProofPlan, zone: int) -> tuple[int, int] | None:
     """(column, row) of the kept mesh's point nearest to a zone."""
     if state.mesh is None:
         return None
-    grid, at = state.mesh.grid, proof.plan.zones[zone]
+    grid, at = state.mesh.grid, laid.zones[zone]
     column = int(np.argmin(np.abs(np.array(grid.xs_mm) - at.x_mm)))
     return column, int(np.argmin(np.abs(np.array(grid.ys_mm) - at.y_mm)))
 
@@ -107,10 +141,11 @@ def _knob_moves(state: RunState, laid: ProofPlan) -> tuple[Array | None, Array |
     return belief.surface.weights(laid.places) @ passes * mark, np.abs(mark)
 
 
-def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
+def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[NextStep, ...]:
     machine, state = run.setup.machine, run.state
     how = convention(state.convention_id, run.manner)
-    zones = state.proofs[-1].plan.zones
+    zones, proof = wanted.plan.zones, state.proofs[-1]
+    alone = _cleaned_alone(state, proof)
     out = []
     for action in actions:
         stored: StoredChange | None = None
@@ -120,27 +155,36 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
         if action.kind == "knobs" and action.marks is not None:
             turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
         zone = zones[action.zone].name if action.zone is not None else ""
+        remedy = LAYER.causes[action.cause].remedy if action.cause else ""
         words = {
             "done": "Every zone is sound. Sign off.",
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
             "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
             "mesh": "Measure a mesh and use it.",
             "measure": f"Measure the mesh point at {zone} again, beside a neighbour.",
-            "clean": f"Clean {zone}, do not change the height.",
+            "clean": f"Clean {' and '.join(zones[k].name for k in action.clean) or zone}, do not change the height.",
             "print_again": "Print the same proof again.",
+            "remedy": f"{remedy}. Do not change the height.",
+            "feed": "Measure how much filament is fed.",
+            "caliper": f"Measure the patch at {zone} with a caliper.",
+            "patches": "Print the patches, to see the whole plate.",
+            "ladder": "Print a ladder: patches that come closer step by step.",
         }[action.kind]
         if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
             words = (
                 f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing is expected to better that."
             )
-        if action.whole_plate:
-            words = "Clean the whole plate, look at its temperature and whether the last offset was stored. Then print the same again."
-        elif action.clean and action.kind not in ("clean", "done", "print_again"):
-            names = " and ".join(zones[k].name for k in action.clean)
-            words = f"Clean {names}, and in the same go: {words[0].lower()}{words[1:]}"
+        if action.kind == "print_again" and alone is not None:
+            words = f"Print {' and '.join(z.name for z in alone.zones)} again, alone."
+        if action.kind in ("offset", "knobs"):
+            first = [f"clean {' and '.join(zones[k].name for k in action.clean)}"] if action.clean else []
+            first += [remedy[0].lower() + remedy[1:]] if remedy else []
+            if first:
+                both = ", and ".join(first)
+                words = f"{both[0].upper()}{both[1:]}, and in the same go: {words[0].lower()}{words[1:]}"
         point = neighbour = None
         if action.kind == "measure" and action.zone is not None and state.mesh is not None:
-            point = mesh_point_at(state, state.proofs[-1], action.zone)
+            point = mesh_point_at(state, wanted.plan, action.zone)
             neighbour = neighbour_of(state.mesh, *point) if point else None
         out.append(
             NextStep(
@@ -148,7 +192,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...]) -> tuple[NextStep, ...]:
                 words=words,
                 stored=stored,
                 turns=turns,
-                keeps=_keeps(action, stored, turns, state.proofs[-1].plan),
+                keeps=_keeps(run, action, stored, turns, wanted, alone),
                 leads_to=LEADS_TO.get(action.kind),
                 does=DOES[action.kind],
                 mesh_point=point,
@@ -168,17 +212,45 @@ DOES = {
     "measure": "Go to Mesh",
     "clean": "Cleaned",
     "print_again": "Printed again",
+    "remedy": "Done",
+    "feed": "Measure the feed",
+    "caliper": "Type what it says",
+    "patches": "Printed",
+    "ladder": "Printed",
 }
 
 
-def _keeps(action: Action, stored: StoredChange | None, turns: tuple[Turn, ...], laid: ProofPlan) -> tuple[Done, ...]:
-    """The rows of a step that was done, each of its own: cleaned, turned, set."""
+def _keeps(
+    run: OpenRun,
+    action: Action,
+    stored: StoredChange | None,
+    turns: tuple[Turn, ...],
+    wanted: Wanted,
+    alone: ProofPlan | None,
+) -> tuple[Done, ...]:
+    """The rows of a step that was done, each of its own: cleaned, mended, turned, set."""
+    proof = run.state.proofs[-1]
     if action.kind == "print_again":
-        return (ProofStarted(proof=laid),)
+        return (ProofStarted(proof=alone or (proof.plan if proof.plan.judges_all else wanted.plan)),)
+    if action.kind in ("patches", "ladder"):
+        return (ProofStarted(proof=run.state.next_proof("ladder") if action.kind == "ladder" else wanted.plan),)
+    cleaned = tuple(ZoneCleaned(zone=zone) for zone in _on_newest(proof, wanted, action.clean))
+    mended = (CauseMended(cause=action.cause),) if action.cause and action.cause in _MENDABLE else ()
     if action.kind == "clean":
-        return () if action.zone is None else (ZoneCleaned(zone=action.zone),)
+        return cleaned
+    if action.kind == "remedy":
+        return (*cleaned, *mended)
     if action.kind not in ("offset", "knobs"):
         return ()
-    cleaned = tuple(ZoneCleaned(zone=zone) for zone in action.clean)
     turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
-    return (*cleaned, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))
+    return (*cleaned, *mended, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))
+
+
+_MENDABLE = frozenset(name for name, row in LAYER.causes.items() if row.remedy and name != "feed")
+
+
+def _on_newest(proof: ProofRun, wanted: Wanted, zones: tuple[int, ...]) -> list[int]:
+    """The same places as zones of the newest proof."""
+    places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
+    at = [(wanted.plan.zones[k].x_mm, wanted.plan.zones[k].y_mm) for k in zones]
+    return [places.index(place) for place in at if place in places]

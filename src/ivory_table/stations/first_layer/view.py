@@ -4,16 +4,20 @@ from typing import Literal
 
 from scipy.special import ndtr
 
-from ivory_table.core.bead import Grade, GradeCard, Swatch, grade_cards, swatch
-from ivory_table.core.defaults import JUDGE
+from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
+from ivory_table.core.causes import CauseShown, shown
+from ivory_table.core.defaults import JUDGE, LAYER
 from ivory_table.core.judge import Part, parts
 from ivory_table.core.offset import StoredChange, direction_words
-from ivory_table.core.proof import ProofPlan, ZoneCount
+from ivory_table.core.proof import ProofChoice, ProofPlan
+from ivory_table.core.signs import SIGNS, Sign, SignId
 from ivory_table.core.value import Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.first_layer.files import program_for
+from ivory_table.stations.first_layer.files import plan_of, program_for
+from ivory_table.stations.first_layer.proposals import Proposal, proposals
 from ivory_table.stations.first_layer.step import NextStep, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
@@ -29,6 +33,14 @@ class ZoneView(Value):
     grade: Grade | None
     caliper_mm: float | None
     greasy: bool
+    signs: tuple[SignId, ...]
+    short_mm: float | None
+    foot_mm: float | None
+    skipped: bool
+    #: The chance that grease, and not its height, spoils it.
+    p_greasy: float
+    #: Laid so much further from the plate than the nozzle runs; of a ladder's steps.
+    away_mm: float
     gap_mm: float
     sd_mm: float
     error_mm: float
@@ -45,6 +57,29 @@ class LiveChange(Value):
     away_mm: float
     words: str
     merge: StoredChange
+
+
+class FeedView(Value):
+    """What is known of the feed: measured or not, and the correction that would make it right."""
+
+    asked_mm: float
+    flow: float
+    flow_sd: float
+    #: How much more goes in than was commanded, as it was measured; None before that.
+    off: float | None
+    #: So many times as many steps for a mm, where it is off by more than is left as it is.
+    times: float | None
+    lines: tuple[str, ...]
+
+
+class EyeView(Value):
+    """How well the person's eye is known."""
+
+    words: str
+    scatter_mm: float
+    habit_mm: float
+    habit_sd_mm: float
+    marks: int
 
 
 class FirstLayerView(StationView):
@@ -68,33 +103,48 @@ class FirstLayerView(StationView):
     live: LiveChange | None
     #: Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is.
     mesh_unseen: str
+    #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
+    signs: tuple[Sign, ...]
+    causes: tuple[CauseShown, ...]
+    feed: FeedView
+    eye: EyeView
+    #: What else could be printed; shown before a print.
+    proposals: tuple[Proposal, ...]
+    #: Zones that were laid; fewer than planned where it was cut off.
+    printed: int
 
 
-def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
+def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
     state, setup = run.state, run.setup
-    proof = state.proofs[-1] if state.proofs else None
-    laid = proof.plan if proof else state.first_proof(zone_count)
-    looking = proof or ProofRun(laid)
-    open_proof = state.open_proof or ProofRun(laid)
-    field = state.zone_field(open_proof)
+    open_proof = state.open_proof
+    begun = open_proof is not None
+    # The proof that is judged; or, before it is printed, the one that would be.
+    laid = open_proof.plan if open_proof else plan_of(run, choice)
+    looking = open_proof or _closed(state, laid)
+    field = state.zone_field(open_proof) if open_proof else state.foreseen(laid)
     gaps, sds = field.gaps
     bead = laid.bead
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(setup.filament.material)
     light = setup.filament.light_mm
     zones = tuple(
-        _zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target, light) for k in range(len(laid.zones))
+        _zone(looking, k, float(gaps[k]), float(sds[k]), (low, high), target, light, float(field.greasy[k]))
+        for k in range(len(laid.zones))
     )
     judged = len(looking.marks)
     laid_zones = len(zones) if looking.printed is None else looking.printed
-    next_zone = next((k for k in range(laid_zones) if k not in looking.marks), None)
+    left = [k for k in range(laid_zones) if k not in looking.marks and k not in looking.skipped]
+    next_zone = left[0] if left else None
+    # A ladder is judged until one step holds: those after it were not needed.
+    if laid.kind == "ladder" and any(m.grade in ("sound", "ridged", "squeezed") for m in looking.marks.values()):
+        next_zone = None
     steps = next_steps(run)
     step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
-    if proof and state.open_proof is None:
-        step = "print_again"
-    elif proof and next_zone is not None:
+    if not begun:
+        step = "print_again" if state.proofs else "print"
+    elif next_zone is not None:
         step = "judge"
-    elif proof:
+    else:
         step = "done" if steps and steps[0].action.kind == "done" else "decide"
     made = program_for(run, laid, run.manner)
     sound = sum(1 for z in zones if z.grade == "sound")
@@ -134,6 +184,54 @@ def view(run: OpenRun, zone_count: ZoneCount = 5) -> FirstLayerView:
         steps=steps,
         live=_live(run),
         mesh_unseen=state.mesh_unseen,
+        signs=SIGNS,
+        causes=shown(field.shared) if begun and judged else (),
+        feed=_feed(run),
+        eye=_eye(state, bead),
+        proposals=() if begun else proposals(run, choice),
+        printed=laid_zones,
+    )
+
+
+def _closed(state: RunState, laid: ProofPlan) -> ProofRun:
+    """The newest proof as it was judged, where the same is printed again; else one that nobody has looked at."""
+    newest = state.proofs[-1] if state.proofs else None
+    return newest if newest is not None and newest.plan == laid else ProofRun(laid)
+
+
+def feed_times(state: RunState) -> float | None:
+    """So many times as many steps for a mm make the measured feed right; None where it was not measured, or is right."""
+    return 1 / (1 + state.feed_off) if state.fed and abs(state.feed_off) > LAYER.feed.within else None
+
+
+def _feed(run: OpenRun) -> FeedView:
+    state = run.state
+    belief = state.with_marks().belief
+    mean, sd = belief.of(belief.surface.unit(belief.surface.extrusion)[None])
+    off = state.feed_off if state.fed else None
+    return FeedView(
+        asked_mm=LAYER.feed.commanded_mm,
+        flow=float(mean[0]),
+        flow_sd=float(sd[0]),
+        off=off,
+        times=feed_times(state),
+        lines=(),
+    )
+
+
+def _eye(state: RunState, bead: Bead) -> EyeView:
+    eye = state.with_marks().eye
+    h = bead.layer_mm
+    if eye.marks < LAYER.measured.few_marks:
+        words = "too few patches judged to say"
+    else:
+        words = f"your grades scatter by ±{eye.scatter * h:.3f} mm"
+        if abs(eye.habit) > 2 * eye.habit_sd:
+            words += (
+                f" and run {abs(eye.habit) * h:.3f} mm too {'far' if eye.habit > 0 else 'close'} against the caliper"
+            )
+    return EyeView(
+        words=words, scatter_mm=eye.scatter * h, habit_mm=eye.habit * h, habit_sd_mm=eye.habit_sd * h, marks=eye.marks
     )
 
 
@@ -146,12 +244,19 @@ def _live(run: OpenRun) -> LiveChange | None:
 
 
 def _zone(
-    proof: ProofRun, k: int, gap: float, sd: float, sound: tuple[float, float], target: float, light: float
+    proof: ProofRun,
+    k: int,
+    gap: float,
+    sd: float,
+    sound: tuple[float, float],
+    target: float,
+    light: float,
+    p_greasy: float,
 ) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     sound_enough = p_sound >= JUDGE.zone_sound_at
-    if mark and mark.greasy:
+    if mark and (mark.greasy or p_greasy > 0.5):
         verdict = "clean this zone"
     elif sound_enough:
         verdict = "sound"
@@ -166,6 +271,12 @@ def _zone(
         grade=mark.grade if mark else None,
         caliper_mm=mark.caliper_mm if mark else None,
         greasy=bool(mark and mark.greasy),
+        signs=mark.signs if mark else (),
+        short_mm=mark.short_mm if mark else None,
+        foot_mm=mark.foot_mm if mark else None,
+        skipped=k in proof.skipped,
+        p_greasy=p_greasy,
+        away_mm=zone.away_mm,
         gap_mm=gap,
         sd_mm=sd,
         error_mm=gap - target,

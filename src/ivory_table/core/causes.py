@@ -1,0 +1,148 @@
+"""What may lie behind a bad first layer beside the height: chances before a proof, and what each does to its zones.
+
+At most one cause that all zones share is taken to be at work, and beside it any zone may have a greasy spot.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Literal, Self
+
+import numpy as np
+
+from .defaults import JUDGE, LAYER
+from .value import Array, Value
+
+CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "feed"]
+#: None of them: the height alone.
+HEIGHT = "height"
+NAMES: tuple[str, ...] = (HEIGHT, *LAYER.causes)
+
+
+class CauseShown(Value):
+    """A cause as it is shown: with its chance, and what is done against it."""
+
+    id: str
+    word: str
+    p: float
+    remedy: str
+    minutes: float
+
+
+@dataclass(frozen=True)
+class Causes:
+    """Chances of what all zones share, and of a greasy spot at places that were judged before."""
+
+    #: By name; they add up to one.
+    shared: Mapping[str, float]
+    #: At a place (x, y) in mm, where that is another chance than anywhere.
+    greasy: Mapping[tuple[float, float], float]
+    #: Of these, what they do to the flow is in the belief already, since a proof was learnt from.
+    flow_told: frozenset[str] = frozenset()
+
+    @classmethod
+    def before(cls, material: str, fan_share: float) -> Self:
+        """What is believed before anything was printed. A fan that is off blows on nothing."""
+        share = {name: row.share * row.more.get(material, 1.0) for name, row in LAYER.causes.items()}
+        if fan_share <= 0:
+            share["fan"] = 0.0
+        return cls({HEIGHT: 1 - sum(share.values()), **share}, {})
+
+    @classmethod
+    def none(cls) -> Self:
+        """Nothing but the height is considered."""
+        return cls({HEIGHT: 1.0}, {})
+
+    @property
+    def considered(self) -> bool:
+        return len(self.shared) > 1
+
+    def greasy_at(self, place: tuple[float, float]) -> float:
+        usual = LAYER.fails.greasy if self.considered else 0.0
+        return self.greasy.get(place, usual)
+
+    def learnt(self, shared: Mapping[str, float], greasy: Mapping[tuple[float, float], float]) -> Self:
+        """The chances after a proof. Its height and its flow are in the belief then: what else may be wrong with them starts anew."""
+        kept = dict(shared)
+        for name in ("zero", "feed"):
+            if kept.get(name, 0.0) >= JUDGE.doubt_from:
+                anew = LAYER.causes[name].share * (1 - kept[name])
+                kept[HEIGHT] += kept[name] - anew
+                kept[name] = anew
+        told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
+        return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told)
+
+    def mended(self, name: str, helps: float | None = None) -> Self:
+        """The chances once something was done against one cause."""
+        row = LAYER.causes[name]
+        left = 1 - (row.helps if helps is None else helps)
+        share = {k: p * (left if k == name else 1.0) for k, p in self.shared.items()}
+        greasy = dict(self.greasy)
+        if name == "coat":
+            greasy = {at: p * (1 - LAYER.fails.marked_helps) for at, p in greasy.items()}
+        return replace(self, shared=_whole(share), greasy=greasy)
+
+    def cleaned(self, place: tuple[float, float]) -> Self:
+        return replace(self, greasy={**self.greasy, place: self.greasy_at(place) * (1 - LAYER.fails.marked_helps)})
+
+
+@dataclass(frozen=True)
+class Effects:
+    """What each cause (h,) would do to the zones of a proof (z,)."""
+
+    names: tuple[str, ...]
+    prior: Array
+    #: (h, z) chance that a zone does not hold because of it, a greasy spot not counted; and (z,) because of grease.
+    shared_fails: Array
+    greasy: Array
+    #: (h,) mean and variance of what comes out, as a share, and variance in mm^2 of the height of all zones.
+    flow: Array
+    flow_var: Array
+    astray_var: Array
+
+    @property
+    def fails(self) -> Array:
+        """(h, z) chance that a zone does not hold."""
+        return np.asarray(1 - (1 - self.shared_fails) * (1 - self.greasy * LAYER.fails.greasy_fails))
+
+
+def effects(causes: Causes, places: Array) -> Effects:
+    """What the causes would do at (z, 2) places in mm: a zone is at the rim when it lies further out than most."""
+    names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)
+    prior = np.array([causes.shared[n] for n in names])
+    away = np.linalg.norm(places - places.mean(axis=0), axis=1)
+    rim = away > 0.5 * max(float(away.max()), 1e-9)
+    rows = [LAYER.causes.get(n) for n in names]
+    fails = np.array([np.where(rim, row.fails_edge, row.fails) if row else np.zeros(len(places)) for row in rows])
+    greasy = np.array([causes.greasy_at((round(float(x), 2), round(float(y), 2))) for x, y in places])
+    return Effects(
+        names,
+        prior / prior.sum(),
+        fails,
+        greasy,
+        np.array([row.flow if row and n not in causes.flow_told else 0.0 for n, row in zip(names, rows, strict=True)]),
+        np.array(
+            [row.flow_sd**2 if row and n not in causes.flow_told else 0.0 for n, row in zip(names, rows, strict=True)]
+        ),
+        np.array([row.astray_mm**2 if row else 0.0 for row in rows]),
+    )
+
+
+def shown(shared: Mapping[str, float], at_least: float = 0.05) -> tuple[CauseShown, ...]:
+    """Causes with a chance worth a word, the likeliest first; the height alone is one of them."""
+    found = [
+        CauseShown(
+            id=name,
+            word=LAYER.causes[name].word if name in LAYER.causes else "the height, and nothing else",
+            p=p,
+            remedy=LAYER.causes[name].remedy if name in LAYER.causes else "",
+            minutes=LAYER.causes[name].minutes if name in LAYER.causes else 0.0,
+        )
+        for name, p in shared.items()
+        if p >= at_least
+    ]
+    return tuple(sorted(found, key=lambda c: -c.p))
+
+
+def _whole(share: dict[str, float]) -> dict[str, float]:
+    total = sum(share.values())
+    return {name: p / total for name, p in share.items()} if total > 0 else {HEIGHT: 1.0}

@@ -1,0 +1,440 @@
+"""The gaps in a proof's zones, and what lies behind them, from what was seen and measured of it.
+
+The zones' gaps, a common error of what is fed, the eye's habit and the caliper's are Gaussian before the proof; what is
+seen of a zone is an ordinal likelihood with a share of slips, and with the chance that the zone does not hold for
+another cause. The posterior is found by expectation propagation (Minka 2001; ordinal sites as in Chu & Ghahramani
+2005), for every cause and every scatter of the eye at once; their weights follow from the evidence.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from scipy.special import ndtr
+
+from .bead import GRADES, Bead
+from .belief import Belief, truncated_moments
+from .causes import HEIGHT, Causes, Effects, effects
+from .defaults import BEAD, JUDGE, LAYER
+from .eye import Eye
+from .signs import Mark
+from .value import Array
+
+#: Columns after the zones' gaps: the flow's error (share), the eye's habit (in r), what all caliper values share (mm).
+FLOW, HABIT, CALIPER = 0, 1, 2
+NUISANCES = 3
+#: Precision of a site that tells hardly more than a side, per mm^2.
+_LEAST_TAU = 1e-3
+
+
+@dataclass(frozen=True)
+class Site:
+    """A mark turned into a Gaussian reading of row . (gaps, flow, habit, caliper)."""
+
+    row: Array
+    value: float
+    sd_mm: float
+    #: By eye; a measured one is exact.
+    graded: bool
+
+
+@dataclass(frozen=True)
+class Sight:
+    """What was seen of one zone: by band (7,) a weight, and a weight whatever the gap."""
+
+    zone: int
+    bands: Array
+    rest: float
+
+
+@dataclass(frozen=True, eq=False)
+class FieldPosterior:
+    """Mean and covariance of the zones' gaps in mm, then of flow, habit and caliper; and what lies behind them."""
+
+    mean: Array
+    cov: Array
+    sites: tuple[Site, ...]
+    sights: tuple[Sight, ...] = ()
+    #: ln of how likely the marks were, up to what does not depend on the eye.
+    log_evidence: float = 0.0
+    #: The scatter of the eye it was judged by, in r.
+    eye_scatter: float = BEAD.grade_sd
+    #: Chances of what all zones share.
+    shared: Mapping[str, float] = field(default_factory=lambda: {HEIGHT: 1.0})
+    #: (z,) chance of a greasy spot, and chance that no zone fails for another cause than its gap.
+    greasy: Array = field(default_factory=lambda: np.zeros(0))
+    holds: float = 1.0
+    #: What the causes add to what was believed before: mm^2 that all gaps are off by, and mean and variance of the flow.
+    doubt: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    @property
+    def zones(self) -> int:
+        return len(self.mean) - NUISANCES
+
+    @property
+    def gaps(self) -> tuple[Array, Array]:
+        z = self.zones
+        return self.mean[:z], np.sqrt(np.maximum(np.diag(self.cov)[:z], 0))
+
+    @property
+    def flow(self) -> tuple[float, float]:
+        """What comes out of the tip, as a share more than was asked for, and its sd."""
+        z = self.zones
+        return float(self.mean[z + FLOW]), float(np.sqrt(max(self.cov[z + FLOW, z + FLOW], 0.0)))
+
+
+def field_prior(belief: Belief, zones: Array, layer_mm: float, machine_believes: Array) -> tuple[Array, Array, Array]:
+    """Rows (z + 1, d) of the state, and mean and covariance of gaps and flow.
+
+    gap = layer + shift + what the machine's mesh lifts - height. `machine_believes` (z,) in mm.
+    """
+    rows = np.vstack([-belief.surface.rows(zones), belief.surface.unit(belief.surface.extrusion)])
+    mean, cov = belief.collapsed
+    constant = np.append(layer_mm + belief.shift_mm + machine_believes, 0.0)
+    return rows, rows @ mean + constant, rows @ cov @ rows.T
+
+
+def judged_field(
+    mean: Array,
+    cov: Array,
+    marks: tuple[Mark, ...],
+    bead: Bead,
+    eye: Eye,
+    causes: Causes | None = None,
+    places: Array | None = None,
+) -> tuple[FieldPosterior, Eye]:
+    """The field by an eye whose scatter and habit are not known, with what may lie behind it; and what is known of the eye then.
+
+    `mean` (z + 1,) and `cov` (z + 1, z + 1) of gaps in mm and flow, `places` (z, 2) in mm. Every cause with every scatter of
+    the eye is weighed by the evidence of the marks; the field is that of what they amount to.
+    """
+    causes = causes or Causes.none()
+    z = len(mean) - 1
+    place = np.zeros((z, 2)) if places is None else places
+    what = effects(causes, place)
+    seen = [m for m in marks if m.seen is not None]
+    full_mean, full_cov = _with_nuisances(mean, cov, eye, causes)
+    if not seen:
+        found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye.scatter, 12)
+        return _said(
+            found, dict(zip(what.names, what.prior, strict=True)), what, np.zeros((len(what.prior), z)), marks
+        ), eye
+    scatters, weight = eye.grid
+    h, s = len(what.names), len(scatters)
+    lane_mean = np.repeat(full_mean[None], h * s, axis=0)
+    lane_cov = np.repeat(full_cov[None], h * s, axis=0)
+    lane_mean[:, z + FLOW] += np.repeat(what.flow, s)
+    lane_cov[:, z + FLOW, z + FLOW] += np.repeat(what.flow_var, s)
+    lane_cov[:, :z, :z] += np.repeat(what.astray_var, s)[:, None, None]
+    rows, linear, ordinal = _told(marks, bead, z)
+    fails = np.repeat(what.fails, s, axis=0)
+    done = _propagate(lane_mean, lane_cov, rows, linear, ordinal, fails, np.tile(scatters, h), bead, 4)
+    told = done.log_evidence.reshape(h, s)
+    each = told + np.log(what.prior)[:, None] + _by_signs(what.names, marks)[:, None]
+    by_eye = np.logaddexp.reduce(each, axis=0)
+    after = eye.learnt(by_eye, len(seen))
+    joint = np.exp(each + np.log(weight) - (each + np.log(weight)).max())
+    joint /= joint.sum()
+    shared = joint.sum(axis=1)
+    astray, off, spread = _doubt(shared, what)
+    mixed_mean, mixed_cov = full_mean.copy(), full_cov.copy()
+    mixed_mean[z + FLOW] += off
+    mixed_cov[z + FLOW, z + FLOW] += spread
+    mixed_cov[:z, :z] += astray
+    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12)
+    # A chance by hypothesis that a zone fails, averaged over the eye's scatters.
+    failed = np.zeros((h, z))
+    for i, sight in enumerate(ordinal):
+        each_lane = done.failed[:, i].reshape(h, s)
+        failed[:, sight.zone] = (joint * each_lane).sum(axis=1) / np.maximum(shared, 1e-12)
+    after = _with_habit(after, found) if causes.considered else after
+    return _said(found, dict(zip(what.names, (float(p) for p in shared), strict=True)), what, failed, marks), after
+
+
+def _by_signs(names: tuple[str, ...], marks: tuple[Mark, ...]) -> Array:
+    """(h,) ln of how much likelier each cause makes the signs that were told; a sign counts once, in however many zones."""
+    told = {sign for mark in marks for sign in mark.signs}
+    return np.array([sum(np.log(LAYER.signs[sign].causes.get(name, 1.0)) for sign in told) for name in names])
+
+
+def _with_habit(eye: Eye, found: FieldPosterior) -> Eye:
+    k = found.zones + HABIT
+    sd = float(np.sqrt(max(found.cov[k, k], LAYER.measured.least_habit**2)))
+    return eye.model_copy(update={"habit": float(found.mean[k]), "habit_sd": min(sd, 0.5)})
+
+
+def _said(
+    found: FieldPosterior, shared: dict[str, float], what: Effects, failed: Array, marks: tuple[Mark, ...]
+) -> FieldPosterior:
+    """The field with what lies behind it. `failed` (h, z): chance by cause that a judged zone did not hold."""
+    weight = np.array(list(shared.values()))
+    grease = what.greasy * LAYER.fails.greasy_fails
+    both = np.maximum(what.fails, 1e-12)
+    # Of a zone that failed, grease is to blame as far as it makes failing likelier by itself.
+    blame = np.minimum(grease / both, 1.0)
+    # A spot that is there, but under a zone that held, stays as rare as that makes it.
+    spared = what.greasy * (1 - LAYER.fails.greasy_fails) / np.maximum(1 - grease, 1e-9)
+    greasy = (weight[:, None] * (failed * blame + (1 - failed) * spared)).sum(axis=0)
+    for mark in marks:
+        if mark.greasy:
+            greasy[mark.zone] = 1.0
+    holds = float(weight @ np.prod(1 - failed, axis=1)) * float(np.prod([1.0 - m.greasy for m in marks]))
+    return FieldPosterior(
+        found.mean,
+        found.cov,
+        found.sites,
+        found.sights,
+        found.log_evidence,
+        found.eye_scatter,
+        shared,
+        np.where(_judged(len(greasy), marks), greasy, what.greasy),
+        holds,
+        _doubt(weight, what),
+    )
+
+
+def _doubt(shared: Array, what: Effects) -> tuple[float, float, float]:
+    """What the causes (h,) amount to together: variance of all gaps in mm^2, mean and variance of the flow.
+
+    Only what is likelier than all else: as one normal with the rest, what is hardly likely would make everything a little
+    unsure for good, and what is likely would be made small. The others stay what they are, chances.
+    """
+    likely = np.where(shared >= JUDGE.doubt_from, 1.0, 0.0)
+    return float(likely @ what.astray_var), float(likely @ what.flow), float(likely @ what.flow_var)
+
+
+def _judged(z: int, marks: tuple[Mark, ...]) -> Array:
+    judged = np.zeros(z, dtype=bool)
+    judged[[m.zone for m in marks]] = True
+    return judged
+
+
+def estimate_field(
+    mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, eye_scatter: float = BEAD.grade_sd, sweeps: int = 12
+) -> FieldPosterior:
+    """The field by an eye whose scatter (in r) is known, nothing but the height considered.
+
+    `mean` (z + 1,), `cov` (z + 1, z + 1) of gaps in mm and flow. A grade reads gap - layer (flow - habit), since
+    r = gap / (f h); a caliper reads the gap alone. Raises ValueError for an unknown zone.
+    """
+    z = len(mean) - 1
+    full_mean, full_cov = _with_nuisances(mean, cov, Eye(), Causes.none())
+    found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye_scatter, sweeps)
+    greasy = np.array([float(any(m.greasy and m.zone == k for m in marks)) for k in range(z)])
+    return FieldPosterior(
+        found.mean, found.cov, found.sites, found.sights, found.log_evidence, eye_scatter, found.shared, greasy,
+        float(not greasy.any()),
+    )  # fmt: skip
+
+
+def _with_nuisances(mean: Array, cov: Array, eye: Eye, causes: Causes) -> tuple[Array, Array]:
+    """Mean and covariance with the eye's habit and the caliper's as columns; nothing of either where no cause is considered."""
+    n = len(mean)
+    full_mean, full = np.zeros(n + 2), np.zeros((n + 2, n + 2))
+    full_mean[:n], full[:n, :n] = mean, cov
+    if causes.considered:
+        full_mean[n] = eye.habit
+        full[n, n], full[n + 1, n + 1] = eye.habit_sd**2, LAYER.measured.caliper_common_mm**2
+    return full_mean, full
+
+
+@dataclass(frozen=True)
+class _Ordinal:
+    """One zone's sight as a site: which row it is, its bands' weights, the rest, and its weight where the patch fails."""
+
+    at: int
+    zone: int
+    bands: Array
+    rest: float
+    fails: float
+
+
+def _told(marks: tuple[Mark, ...], bead: Bead, z: int) -> tuple[Array, list[tuple[int, float, float]], list[_Ordinal]]:
+    """Rows (n, z + 3), the measured ones as (row, value, sd), and the seen ones."""
+    rows: list[Array] = []
+    linear: list[tuple[int, float, float]] = []
+    ordinal: list[_Ordinal] = []
+    for mark in marks:
+        if not 0 <= mark.zone < z:
+            raise ValueError(f"There is no zone {mark.zone + 1} on this proof; it has {z}.")
+        base = np.zeros(z + NUISANCES)
+        base[mark.zone] = 1.0
+        for value, sd in mark.measured(bead):
+            thick = base.copy()
+            thick[z + CALIPER] = 1.0
+            linear.append((len(rows), value, sd))
+            rows.append(thick)
+        if (seen := mark.seen) is not None:
+            look = base.copy()
+            look[z + FLOW], look[z + HABIT] = -bead.layer_mm, bead.layer_mm
+            ordinal.append(_Ordinal(len(rows), mark.zone, *seen))
+            rows.append(look)
+    return np.array(rows).reshape(-1, z + NUISANCES), linear, ordinal
+
+
+@dataclass(frozen=True, eq=False)
+class _Done:
+    """Lanes (l,) of expectation propagation: posteriors, sites, evidence, and the chance that each seen zone failed."""
+
+    mean: Array
+    cov: Array
+    tau: Array
+    nu: Array
+    log_evidence: Array
+    failed: Array
+
+
+def _one(
+    mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, fails: Array, scatter: float, sweeps: int
+) -> FieldPosterior:
+    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says."""
+    z = len(mean) - NUISANCES
+    rows, linear, ordinal = _told(marks, bead, z)
+    if not len(rows):
+        return FieldPosterior(mean, cov, (), eye_scatter=scatter)
+    done = _propagate(mean[None], cov[None], rows, linear, ordinal, fails[None], np.array([scatter]), bead, sweeps)
+    seen = {o.at for o in ordinal}
+    tau, nu = done.tau[0], done.nu[0]
+    sites = tuple(
+        Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen)
+        for i in range(len(rows))
+        if tau[i] > 1e-3
+    )
+    sights = tuple(
+        Sight(o.zone, (1 - fails[o.zone]) * o.bands, (1 - fails[o.zone]) * o.rest + fails[o.zone] * o.fails)
+        for o in ordinal
+    )
+    return FieldPosterior(done.mean[0], done.cov[0], sites, sights, float(done.log_evidence[0]), scatter)
+
+
+def _propagate(
+    mean: Array,
+    cov: Array,
+    rows: Array,
+    linear: list[tuple[int, float, float]],
+    ordinal: list[_Ordinal],
+    fails: Array,
+    scatter: Array,
+    bead: Bead,
+    sweeps: int,
+) -> _Done:
+    """Expectation propagation in lanes (l,): `mean` (l, d), `cov` (l, d, d), `fails` (l, z), `scatter` (l,) in r."""
+    lanes, n = len(mean), len(rows)
+    edges = bead.bands_mm()
+    low = np.array([edges[g][0] for g in GRADES])
+    high = np.array([edges[g][1] for g in GRADES])
+    noise = (scatter * bead.layer_mm) ** 2
+    tau, nu = np.zeros((lanes, n)), np.zeros((lanes, n))
+    for i, value, sd in linear:
+        tau[:, i], nu[:, i] = 1 / sd**2, value / sd**2
+    m, v = _with_sites(mean, cov, rows, tau, nu)
+
+    def tilted(site: _Ordinal, cavity_mean: Array, cavity_var: Array) -> tuple[Array, Array, Array, Array]:
+        """(l,) ln of the site's weight under its cavity, mean and variance after it, and the chance that the zone failed."""
+        held = np.flatnonzero(site.bands)
+        phi = fails[:, site.zone]
+        seen_var = cavity_var + noise
+        log_z, shift, shrink = truncated_moments(cavity_mean[:, None], seen_var[:, None], low[held], high[held])
+        inside = (1 - phi)[:, None] * site.bands[held] * np.exp(log_z)
+        outside = (1 - phi) * site.rest + phi * site.fails
+        total = inside.sum(axis=1) + outside
+        share, rest = inside / total[:, None], outside / total
+        ratio = (cavity_var / seen_var)[:, None]
+        each_mean = cavity_mean[:, None] + ratio * shift
+        each_var = np.maximum(cavity_var[:, None] - ratio**2 * shrink, 1e-12)
+        new_mean = (share * each_mean).sum(axis=1) + rest * cavity_mean
+        new_var = (share * (each_var + (each_mean - new_mean[:, None]) ** 2)).sum(axis=1)
+        new_var = new_var + rest * (cavity_var + (cavity_mean - new_mean) ** 2)
+        return np.log(total), new_mean, new_var, phi * site.fails / total
+
+    def cavity(site: _Ordinal) -> tuple[Array, Array, Array, Array, Array]:
+        along = v @ rows[site.at]
+        s, c = along @ rows[site.at], m @ rows[site.at]
+        precision = np.maximum(1 / s - tau[:, site.at], 1e-9)
+        return along, s, c, (c / s - nu[:, site.at]) / precision, 1 / precision
+
+    for sweep in range(sweeps):
+        before = tau.copy()
+        for site in ordinal:
+            along, s, c, cavity_mean, cavity_var = cavity(site)
+            _, new_mean, new_var, _ = tilted(site, cavity_mean, cavity_var)
+            # A slip can make a site wider than its cavity; a site never takes knowledge away, but it may lean to one side.
+            new_tau = np.maximum(1 / new_var - 1 / cavity_var, _LEAST_TAU)
+            new_nu = new_mean * (new_tau + 1 / cavity_var) - cavity_mean / cavity_var
+            step = 1.0 if sweep == 0 else 0.8
+            d_tau, d_nu = step * (new_tau - tau[:, site.at]), step * (new_nu - nu[:, site.at])
+            tau[:, site.at] += d_tau
+            nu[:, site.at] += d_nu
+            # Rank-one change of precision along the row (Sherman-Morrison).
+            gain = along / (1 + d_tau * s)[:, None]
+            m = m + gain * (d_nu - d_tau * c)[:, None]
+            v = v - d_tau[:, None, None] * along[:, :, None] * gain[:, None, :]
+        if np.max(np.abs(tau - before) / (tau + 1)) < 1e-4:
+            break
+    m, v = _with_sites(mean, cov, rows, tau, nu)
+    # ln of the marks' probability, without what measured values add whatever is believed (Rasmussen and Williams 2006, 3.6).
+    told = np.flatnonzero(tau.max(axis=0) > 0)
+    variance = 1 / tau[:, told]
+    off = nu[:, told] * variance - mean @ rows[told].T
+    seen = rows[told] @ cov @ rows[told].T + variance[:, :, None] * np.eye(len(told))
+    evidence = -0.5 * (off * np.linalg.solve(seen, off[:, :, None])[:, :, 0]).sum(axis=1)
+    evidence = evidence - 0.5 * np.linalg.slogdet(seen)[1]
+    failed = np.zeros((lanes, len(ordinal)))
+    for k, site in enumerate(ordinal):
+        _, _, _, cavity_mean, cavity_var = cavity(site)
+        log_p, _, _, failed[:, k] = tilted(site, cavity_mean, cavity_var)
+        both = cavity_var + 1 / tau[:, site.at]
+        miss = nu[:, site.at] / tau[:, site.at] - cavity_mean
+        evidence = evidence + log_p + 0.5 * np.log(both) + 0.5 * miss**2 / both
+    return _Done(m, v, tau, nu, evidence, failed)
+
+
+def _with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
+    """Gaussians (l, d) with precision added along the rows h: the Woodbury form, safe for tau = 0."""
+    s = np.eye(len(h)) + tau[:, :, None] * (h @ cov @ h.T)
+    gain = cov @ h.T @ np.linalg.inv(s)
+    post = cov - gain @ (tau[:, :, None] * (h @ cov))
+    miss = nu - tau * (mean @ h.T)
+    return mean + (gain @ miss[:, :, None])[:, :, 0], (post + post.transpose(0, 2, 1)) / 2
+
+
+def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> float:
+    """What all zones have in common of their gap, one sd in mm, expected after their grades.
+
+    `mean` (z + 1,), `cov` (z + 1, z + 1) as in `field_prior`. Over how high all zones may stand (a grid of 41 places), each
+    grade tells its Fisher information there, sum of P'^2 / P over the bands; what is left is averaged.
+    """
+    z = len(mean) - 1
+    edges = bead.bands_mm()
+    bounds = np.array([edges[g][0] for g in GRADES[:-1]])
+    scatter = eye_scatter * bead.layer_mm
+    common = np.full(z, 1 / z)
+    var = float(common @ cov[:z, :z] @ common)
+    own = np.maximum(np.diag(cov)[:z] - var, 0.0)
+    spread = np.sqrt(scatter**2 + own + (bead.layer_mm**2) * cov[z, z])
+    at = np.linspace(-2.5, 2.5, 41)
+    weight = np.exp(-0.5 * at**2)
+    left = 0.0
+    for off, share in zip(at, weight / weight.sum(), strict=True):
+        u = (bounds[None, :] - (mean[:z] + off * var**0.5)[:, None]) / spread[:, None]
+        upto = np.column_stack([np.ones(z), ndtr(u), np.zeros(z)])
+        slope = np.column_stack([np.zeros(z), np.exp(-0.5 * u**2) / (2 * np.pi) ** 0.5 / spread[:, None], np.zeros(z)])
+        p = np.maximum(upto[:, :-1] - upto[:, 1:], 1e-9)
+        told = (((slope[:, :-1] - slope[:, 1:]) ** 2) / p).sum(axis=1)
+        left += share / (1 / max(var, 1e-12) + float(told.sum()))
+    return float(left**0.5)
+
+
+def learn_proof(belief: Belief, rows: Array, found: FieldPosterior, constant: Array) -> Belief:
+    """The belief after a proof: every site of the field as a reading of the state.
+
+    `rows` (z + 1, d) and `constant` (z + 1,) as in `field_prior`. The eye's habit and the caliper's are taken as the proof
+    leaves them, with what is unknown of them.
+    """
+    known = found.zones + 1
+    for site in found.sites:
+        own = site.row[known:]
+        value = site.value - float(own @ found.mean[known:])
+        sd = float(np.sqrt(site.sd_mm**2 + own @ found.cov[known:, known:] @ own))
+        belief = belief.read(site.row[:known] @ rows, value - float(site.row[:known] @ constant), sd)
+    return belief
