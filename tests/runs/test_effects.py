@@ -18,7 +18,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedMeasured,
     Judged,
     ProofStarted,
-    ToolMissing,
+    ToolTold,
     ZoneSkipped,
 )
 from ivory_table.stations.mesh.entries import (
@@ -81,7 +81,7 @@ EXAMPLES |= {
     "cause_mended": CauseMended(cause="coat"),
     "feed_measured": FeedMeasured(measured_mm=(97.5, 98.0)),
     "feed_corrected": FeedCorrected(times=1.02),
-    "tool_missing": ToolMissing(tool="caliper"),
+    "tool_told": ToolTold(tool="caliper", here=False),
     "mesh_checked": MeshChecked(x_mm=100, y_mm=100, height_mm=0.03),
 }
 PROOF = EXAMPLES["proof_started"]

@@ -4,7 +4,7 @@ At most one cause that all zones share is taken to be at work, and beside it any
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
 import numpy as np
@@ -36,6 +36,8 @@ class Causes:
     shared: Mapping[str, float]
     #: At a place (x, y) in mm, where that is another chance than anywhere.
     greasy: Mapping[tuple[float, float], float]
+    #: The chances before anything was printed.
+    usual: Mapping[str, float] = field(default_factory=dict)
     #: Of these, what they do to the flow is in the belief already, since a proof was learnt from.
     flow_told: frozenset[str] = frozenset()
 
@@ -45,7 +47,8 @@ class Causes:
         share = {name: row.share * row.more.get(material, 1.0) for name, row in LAYER.causes.items()}
         if fan_share <= 0:
             share["fan"] = 0.0
-        return cls({HEIGHT: 1 - sum(share.values()), **share}, {})
+        share = {HEIGHT: 1 - sum(share.values()), **share}
+        return cls(share, {}, share)
 
     @classmethod
     def none(cls) -> Self:
@@ -68,6 +71,9 @@ class Causes:
                 anew = LAYER.causes[name].share * (1 - kept[name])
                 kept[HEIGHT] += kept[name] - anew
                 kept[name] = anew
+        # Things change from one print to the next: nothing is ruled out for good.
+        usual = self.usual
+        kept = {n: (1 - JUDGE.anew) * p + JUDGE.anew * usual.get(n, 0.0) for n, p in kept.items()}
         told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
         return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told)
 

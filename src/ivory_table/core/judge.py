@@ -4,12 +4,11 @@ from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
-from numpy.polynomial.hermite_e import hermegauss
 from scipy.special import ndtr
 
 from .bead import GRADES, Bead
 from .belief import normal_points
-from .causes import HEIGHT
+from .causes import HEIGHT, CauseId
 from .defaults import BEAD, JUDGE, LAYER, TRAM
 from .proof_field import FLOW, FieldPosterior
 from .signs import Mark
@@ -76,10 +75,12 @@ class Action(Value):
     marks: tuple[int, ...] | None = None
     #: The one zone that is meant: its mesh point, its patch under the caliper.
     zone: int | None = None
+    #: Zones whose patches are measured with a caliper.
+    measure: tuple[int, ...] = ()
     #: Zones to clean in the same go: that and the step do not disturb one another.
     clean: tuple[int, ...] = ()
-    #: What all zones share and is mended by this, or in the same go.
-    cause: str | None = None
+    #: What all zones may share and is mended by this, or in the same go; the likeliest first.
+    causes: tuple[CauseId, ...] = ()
     reason: str
 
 
@@ -181,10 +182,15 @@ class _Odds:
         name = max(self.shared, key=lambda n: self.shared[n] * LAYER.causes[n].helps, default=None)
         return name if name is not None and self.shared[name] >= JUDGE.cause_at else None
 
-    def after(self, clean: tuple[int, ...] = (), cause: str | None = None) -> "_Odds":
+    @property
+    def worth_mending(self) -> tuple[str, ...]:
+        """Shared causes that are mended in one go, the likeliest first: a print costs more than a remedy."""
+        return tuple(sorted((n for n, p in self.shared.items() if p >= JUDGE.also_at), key=lambda n: -self.shared[n]))
+
+    def after(self, clean: tuple[int, ...] = (), causes: tuple[str, ...] = ()) -> "_Odds":
         greasy = self.greasy.copy()
         greasy[list(clean)] *= 1 - JUDGE.clean_helps
-        shared = {n: p * (1 - LAYER.causes[n].helps) if n == cause else p for n, p in self.shared.items()}
+        shared = {n: p * (1 - LAYER.causes[n].helps) if n in causes else p for n, p in self.shared.items()}
         return _Odds(shared, greasy)
 
 
@@ -225,7 +231,8 @@ def next_actions(
     dirty, cause = odds.dirty, odds.likeliest
     # Where nothing holds for a cause that all share, that comes before spots of their own.
     clean = () if cause is not None and len(dirty) > z / 2 else dirty
-    likely = cause if cause is not None and odds.shared[cause] >= JUDGE.bundle_at else None
+    together = odds.worth_mending if cause is not None else ()
+    likely = together if sum(odds.shared[n] for n in together) >= JUDGE.bundle_at else ()
     mended = odds.after(clean, likely).stays
     now = p_all_sound(gaps, low, high) * odds.stays
 
@@ -252,7 +259,7 @@ def next_actions(
     p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
     alone = max(p_all_sound(gaps, low, high), p_nudged, p_levelled)
     changes: list[Action] = []
-    extra = minutes.clean * len(clean) + (LAYER.causes[likely].minutes if likely else 0.0)
+    extra = minutes.clean * len(clean) + sum(LAYER.causes[n].minutes for n in likely)
 
     def add(kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> Action:
         p, then = mended * p, mended * then
@@ -260,7 +267,7 @@ def next_actions(
         prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
         total = cost + extra + (prints - 1) * again
         fields = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
-        made = Action.model_validate(fields | {"clean": clean, "cause": likely, "proofs_left": prints} | more)
+        made = Action.model_validate(fields | {"clean": clean, "causes": likely, "proofs_left": prints} | more)
         changes.append(made)
         return made
 
@@ -346,29 +353,24 @@ def next_actions(
                 zone=clean[0],
             )
         )
-    if cause is not None:
-        row = LAYER.causes[cause]
-        others = ", ".join(
-            f"{LAYER.causes[n].word} {p:.0%}"
-            for n, p in sorted(field.shared.items(), key=lambda found: -found[1])
-            if n not in (cause, HEIGHT) and p >= 0.1
-        )
-        p = as_laid * odds.after(clean, cause).stays
+    if together:
+        said = "; ".join(f"{LAYER.causes[n].word}: {odds.shared[n]:.0%}" for n in together)
+        cost = 0.0 if likely else sum(LAYER.causes[n].minutes for n in together)
         better.append(
             add(
                 "remedy",
-                p / max(mended, 1e-9),
+                as_laid * odds.after(clean, together).stays / max(mended, 1e-9),
                 alone,
-                (0.0 if likely else row.minutes) + minutes.proof,
-                f"{row.word}: {field.shared[cause]:.0%}; the height alone: {field.shared.get(HEIGHT, 0.0):.0%}"
-                + (f"; else {others}" if others else ""),
-                cause=cause,
+                cost + minutes.proof,
+                f"{said}; the height alone: {field.shared.get(HEIGHT, 0.0):.0%}",
+                causes=together,
             )
         )
-    if (feed := _feed_doubt(field)) >= JUDGE.cause_at and not was.fed:
+    fed: Action | None = None
+    if (feed := _feed_doubt(field)) >= JUDGE.feed_at and not was.fed:
         flow, flow_sd = field.flow
         better.append(
-            add(
+            fed := add(
                 "feed",
                 as_laid,
                 alone,
@@ -394,35 +396,38 @@ def next_actions(
     fallen = any(m.grade in ("loose", "barely") for m in marks)
     judged = len(marked) == z and not dirty and cause is None and not fallen
     done = Action(kind="done", p_all_sound=now, minutes=0.0, total_minutes=(1 - now) * minutes.failed, reason=as_it_is)
-    best = min((a.total_minutes for a in ranked), default=minutes.proof)
+    aims = (low, high, target, z_step_mm)
     again = Action(
         kind="print_again",
         p_all_sound=now,
         minutes=minutes.proof,
-        total_minutes=minutes.proof + (1 - now) * best,
+        total_minutes=minutes.proof + _again_left(field, bead, gaps, aims, mended),
         proofs_left=1 + (1 - now),
         reason=as_it_is,
     )
 
-    def with_caliper(first: tuple[Action, ...], sound: bool) -> tuple[Action, ...]:
+    def with_caliper(first: tuple[Action, ...]) -> tuple[Action, ...]:
         """A caliper comes first where it is at hand, or may be, and saves more minutes than it takes; else it is one of the others."""
         if was.caliper is False:
             return first
-        measured = _caliper(field, gaps, (low, high, target, z_step_mm), marks, mended, first[0].total_minutes, sound)
+        measured = _caliper(gaps, aims, marks, mended, first[0].total_minutes)
         if measured is None:
             return first
         saves = first[0].total_minutes - measured.total_minutes
-        wanted = saves > JUDGE.caliper_saves and (was.caliper or was.proofs == 1)
+        wanted = saves > JUDGE.caliper_saves and (was.caliper or was.proofs <= JUDGE.caliper_asked)
         return (measured, *first) if wanted else (*first, measured)
 
     if judged and now >= JUDGE.done_at:
-        return with_caliper(tuple(sorted((done, *ranked), key=lambda a: a.total_minutes)), True)
+        return with_caliper(tuple(sorted((done, *ranked), key=lambda a: a.total_minutes)))
     if judged and was.proofs >= JUDGE.proofs_at_most:
         why = (
             f"{as_it_is}; after {was.proofs} proofs an eye does not tell it any better. Leave it for what is printed now, or "
             "measure the patches with a caliper"
         )
         return (done.model_copy(update={"reason": why}), *ranked)
+    if fed is not None and was.proofs == 1 and _mostly_height(field):
+        # Before any height is judged by it, once: five minutes, and no proof.
+        return with_caliper((fed, *(a for a in ranked if a is not fed)))
     # What is at work in all zones is mended before anything is moved for it.
     first_mended = [a for a in ranked if a.kind == "remedy" and sum(odds.shared.values()) >= JUDGE.bundle_at]
     if first_mended and not _mostly_height(field):
@@ -437,22 +442,20 @@ def next_actions(
         return (look, *ranked)
     if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:
         why = f"{as_it_is}; the best step would take the last one back, so the same print tells more first"
-        return with_caliper((again.model_copy(update={"reason": why}), *ranked), False)
+        return with_caliper((again.model_copy(update={"reason": why}), *ranked))
     little = bool(ranked) and not dirty and cause is None and ranked[0].p_all_sound < now + 2 * JUDGE.gain
     if little and was.repeats == 0 and now >= JUDGE.evidence_at:
         why = f"{as_it_is}; a plate that may be sound is not changed on one look, so the same print tells more first"
-        return with_caliper((again.model_copy(update={"reason": why}), *ranked), False)
+        return with_caliper((again.model_copy(update={"reason": why}), *ranked))
     if ranked:
-        return with_caliper((*ranked, again), False)
+        return with_caliper((*ranked, again))
     if judged and was.repeats >= JUDGE.repeats_at_most and now >= JUDGE.leave_at:
         why = f"{as_it_is}, and no step is expected to make that likelier"
         return (done.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
     if was.repeats >= JUDGE.repeats_at_most and changes:
         return tuple(sorted(changes, key=lambda a: -a.p_all_sound))
     why = f"{as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
-    return with_caliper(
-        (again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes)), False
-    )
+    return with_caliper((again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes)))
 
 
 def _mostly_height(field: FieldPosterior) -> bool:
@@ -470,54 +473,95 @@ def _feed_doubt(field: FieldPosterior) -> float:
     return max(float(1 - ndtr((edge - mean) / sd) + ndtr((-edge - mean) / sd)), field.shared.get("feed", 0.0))
 
 
-_NODES, _NODE_WEIGHTS = hermegauss(5)
-
-
 def _caliper(
-    field: FieldPosterior,
     gaps: Array,
     wanted: tuple[float, float, float, float],
     marks: tuple[Mark, ...],
     stays: float,
     without: float,
-    sound: bool,
 ) -> Action | None:
-    """A caliper on the patch that tells most of all zones, with the minutes still expected after it; None where no patch is fused."""
-    low, high, target, z_step_mm = wanted
+    """A caliper on one patch, or on every fused one, whichever leaves fewer minutes; None where no patch is fused.
+
+    What it would show is drawn from what is believed; after each outcome it is done, or moved once more.
+    """
     fused = [m.zone for m in marks if m.grade in ("sound", "ridged", "squeezed") and m.caliper_mm is None]
     if not fused:
         return None
-    noise = float(np.hypot(BEAD.caliper_sd_mm, LAYER.measured.caliper_common_mm))
+    noise, common = BEAD.caliper_sd_mm, LAYER.measured.caliper_common_mm
     cov = np.cov(gaps.T).reshape(len(gaps[0]), -1)
     worth = {k: float((cov[k] ** 2).sum() / (cov[k, k] + noise**2)) for k in fused}
-    zone = max(worth, key=lambda k: worth[k])
-    at, sd = float(gaps[:, zone].mean()), float(np.hypot(gaps[:, zone].std(), noise))
-    minutes, total, chance = JUDGE.minutes, 0.0, 0.0
-    for node, share in zip(_NODES, _NODE_WEIGHTS / _NODE_WEIGHTS.sum(), strict=True):
-        told = np.exp(-0.5 * ((at + node * sd - gaps[:, zone]) / noise) ** 2)
-        left = gaps[_resampled(told + 1e-12, 512)]
+    best_one = (max(worth, key=lambda k: worth[k]),)
+    some, shown = _some(gaps)
+    found: list[Action] = []
+    for zones in (best_one, tuple(fused)) if len(fused) > 1 else (best_one,):
+        cost = LAYER.caliper.minutes + LAYER.caliper.each_minutes * (len(zones) - 1)
+        at = list(zones)
+        error = normal_points(len(shown), len(at) + 1)
+        seen = shown[:, at] + noise * error[:, :-1] + common * error[:, -1:]
+        solve = np.linalg.inv(noise**2 * np.eye(len(at)) + common**2)
+        off = seen[:, None, :] - some[None][:, :, at]
+        left, chance = _left_after(some, -0.5 * ((off @ solve) * off).sum(axis=2), wanted, stays)
+        many = "these patches" if len(zones) > 1 else "this patch"
+        found.append(
+            Action(
+                kind="caliper",
+                p_all_sound=chance,
+                minutes=cost,
+                total_minutes=cost + left,
+                proofs_left=1.0,
+                zone=zones[0],
+                measure=zones,
+                reason=f"{cost:.0f} minutes with a caliper on {many}: {cost + left:.0f} minutes are expected with it, "
+                f"{without:.0f} without",
+            )
+        )
+    # All of them at once, where one by one saves hardly a minute.
+    return found[-1] if found[-1].total_minutes <= found[0].total_minutes + 1.0 else found[0]
+
+
+def _some(gaps: Array) -> tuple[Array, Array]:
+    """Of many draws 512, and of these a few that stand for what may come out."""
+    some = gaps[:: len(gaps) // 512]
+    return some, some[:: len(some) // LAYER.caliper.outcomes][: LAYER.caliper.outcomes]
+
+
+def _again_left(
+    field: FieldPosterior, bead: Bead, gaps: Array, wanted: tuple[float, float, float, float], stays: float
+) -> float:
+    """Minutes still expected once the same was printed and graded again."""
+    some, shown = _some(gaps)
+    edges = bead.bands_mm()
+    bounds = np.array([edges[g][0] for g in GRADES[:-1]])[::-1]
+    scatter = field.eye_scatter * bead.layer_mm
+    seen = shown + scatter * normal_points(len(shown), shown.shape[1])
+    upto = np.concatenate(
+        [np.zeros((*some.shape, 1)), ndtr((bounds - some[:, :, None]) / scatter), np.ones((*some.shape, 1))], 2
+    )
+    p_band = (1 - BEAD.slip) * np.diff(upto, axis=2) + BEAD.slip / len(GRADES)
+    band = np.searchsorted(bounds, seen)
+    told = np.log(p_band)[None, :, np.arange(some.shape[1]), :]
+    each = np.take_along_axis(np.broadcast_to(told, (len(shown), *p_band.shape)), band[:, None, :, None], axis=3)
+    return _left_after(some, each[..., 0].sum(axis=2), wanted, stays)[0]
+
+
+def _left_after(
+    some: Array, told: Array, wanted: tuple[float, float, float, float], stays: float
+) -> tuple[float, float]:
+    """Minutes still expected, and the chance that all is sound, once one of some outcomes is seen.
+
+    `told` (outcomes, draws): ln of how likely each outcome is for each draw. After it, it is done, or moved once more.
+    """
+    low, high, target, z_step_mm = wanted
+    minutes = JUDGE.minutes
+    again = minutes.proof + minutes.offset
+    total, chance = 0.0, 0.0
+    for one in told:
+        left = some[_resampled(np.exp(one - one.max()), 256)]
         p = stays * p_all_sound(left, low, high)
         moved = stays * p_all_sound(left + best_shift(left, low, high, target, z_step_mm), low, high)
-        again = minutes.proof + minutes.offset
-        change = again + (1 - moved) * again * (2 - moved)
-        total += share * min(change, (1 - p) * minutes.failed if p >= JUDGE.done_at else np.inf)
-        chance += share * max(p, moved)
-    cost = LAYER.caliper.minutes
-    return Action(
-        kind="caliper",
-        p_all_sound=chance,
-        minutes=cost,
-        total_minutes=cost + total,
-        proofs_left=0.0 if sound else 1.0,
-        zone=zone,
-        reason=f"{cost:.0f} minutes with a caliper on this patch tell all zones to ±{_left_sd(cov, zone, noise):.3f} mm instead of "
-        f"±{float(np.sqrt(np.diag(cov).mean())):.3f}; {cost + total:.0f} minutes are expected with it, {without:.0f} without",
-    )
-
-
-def _left_sd(cov: Array, zone: int, noise: float) -> float:
-    left = cov - np.outer(cov[zone], cov[zone]) / (cov[zone, zone] + noise**2)
-    return float(np.sqrt(np.maximum(np.diag(left), 0).mean()))
+        total += min(again + (1 - moved) * again * (2 - moved), (1 - p) * minutes.failed) / len(told)
+        chance += max(p, moved) / len(told)
+    return total, min(chance, 1.0)
 
 
 def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:

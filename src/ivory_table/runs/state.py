@@ -515,10 +515,12 @@ class RunState:
     def next_proof(self, choice: ProofChoice) -> ProofPlan:
         """The proof to print next. As advised: the same again, all of it; first the most telling one."""
         setup = self.setup
-        if choice == "advised" and self.proofs:
+        if choice == "advised" and self.height_unknown and (not self.proofs or self.proofs[-1].plan.kind == "ladder"):
+            choice = "ladder"
+        elif choice == "advised" and self.proofs:
             return self.proofs[-1].plan if self.proofs[-1].plan.judges_all else self.wanted.plan
-        if choice == "advised":
-            choice = "ladder" if self.height_unknown else 5
+        elif choice == "advised":
+            choice = 5
         aways = self._ladder_mm if choice == "ladder" else (0.0,)
         return plan(setup.machine, setup.plate, setup.filament, choice, self.mesh.grid if self.mesh else None, aways)
 

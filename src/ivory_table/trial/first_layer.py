@@ -34,13 +34,13 @@ from ivory_table.stations.first_layer.entries import (
     Judged,
     ProofEnded,
     ProofStarted,
-    ToolMissing,
+    ToolTold,
     ZoneCleaned,
 )
 from ivory_table.stations.first_layer.step import NextStep, next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.stored.entries import OffsetSet
-from ivory_table.stations.tram.entries import Counted
+from ivory_table.stations.tram.entries import CentreFelt, Counted
 from ivory_table.stations.turned import TurnedAll
 from ivory_table.store.workshop import Workshop
 
@@ -141,6 +141,8 @@ class Session:
         for _ in range(2):
             for screw in machine.screws:
                 self.keep("tram", Counted(screw=screw.name, marks=0, sure=True))
+        self.keep("tram", CentreFelt(z_mm=0.0, feel="drag"))
+        self.keep("first_layer", ToolTold(tool="caliper", here=caliper))
         if start in UNKNOWN:
             self.keep("offset", ZeroDoubted(why="nozzle"))
         self.proofs, self.declared, self.named, self.false = 0, False, "", False
@@ -213,8 +215,8 @@ class Session:
             suspects.add("grease")
         if likeliest and shared[likeliest] > 0.5:
             suspects.add(likeliest)
-        if best.action.kind == "remedy" and best.action.cause:
-            suspects.add(best.action.cause)
+        if best.action.kind == "remedy":
+            suspects.add(best.action.causes[0])
         if abs(field.flow[0]) > 0.04 and best.action.kind != "feed":
             suspects.add("feed")
         if self.proofs <= 2 and self.world.cause in suspects:
@@ -228,14 +230,12 @@ class Session:
         if action.kind == "caliper":
             proof = self.now.state.proofs[-1]
             if not self.caliper or action.zone is None:
-                self.keep("first_layer", ToolMissing(tool="caliper"))
+                self.keep("first_layer", ToolTold(tool="caliper", here=False))
                 return False
-            gap = float(world.gaps(proof.plan)[action.zone] + world.rng.normal(0, SCENARIO["caliper_mm"]))
-            mark = proof.marks[action.zone]
-            measured = Judged(
-                zone=action.zone, grade=mark.grade, caliper_mm=max(round(gap, 2), 0.02), signs=mark.signs, sure=True
-            )
-            self.keep("first_layer", measured)
+            for k in action.measure:
+                gap = float(world.gaps(proof.plan)[k] + world.rng.normal(0, SCENARIO["caliper_mm"]))
+                thick, grade = max(round(gap, 2), 0.02), proof.marks[k].grade
+                self.keep("first_layer", Judged(zone=k, grade=grade, caliper_mm=thick, sure=True))
             return False
         if action.kind == "feed":
             lengths = tuple(round(2 * (100 * world.flow + world.rng.normal(0, 0.5))) / 2 for _ in range(2))

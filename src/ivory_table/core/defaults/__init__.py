@@ -193,8 +193,12 @@ class _Judge(Value):
     zone_known_mm: float
     clean_helps: float
     doubt_from: float
+    anew: float
+    feed_at: float
     cause_at: float
+    also_at: float
     bundle_at: float
+    caliper_asked: int
     caliper_saves: float
     minutes: _Minutes
 
@@ -250,6 +254,8 @@ class _Measured(Value):
 
 class _Caliper(Value):
     minutes: float
+    each_minutes: float
+    outcomes: int
 
 
 class _Layer(Value):

@@ -155,16 +155,17 @@ class FeedCorrected(Row):
         return f"feed corrected by {self.times - 1:+.1%}".replace("-", "−")
 
 
-class ToolMissing(Row):
-    """A tool that was asked for is not at hand; it is not asked for again."""
+class ToolTold(Row):
+    """Whether a tool is at hand; one that is not is not asked for."""
 
-    kind: Literal["tool_missing"] = "tool_missing"
+    kind: Literal["tool_told"] = "tool_told"
     effect: ClassVar[Effect] = "none"
     stations: ClassVar = ("first_layer",)
     tool: Literal["caliper"]
+    here: bool
 
     def words(self, machine: Machine) -> str:
-        return f"no {self.tool} at hand"
+        return f"a {self.tool} is at hand" if self.here else f"no {self.tool} at hand"
 
 
 class ZoneCleaned(Row):

@@ -17,7 +17,7 @@ from .entries import (
     ProofEnded,
     ProofStarted,
     SpeedSet,
-    ToolMissing,
+    ToolTold,
     ZoneCleaned,
     ZoneSkipped,
 )
@@ -104,8 +104,8 @@ def _feed_corrected(what: FeedCorrected, run: RunState, entry: Entry) -> RunStat
 
 
 @fold.register
-def _tool_missing(what: ToolMissing, run: RunState, entry: Entry) -> RunState:
-    return replace(run, caliper=False)
+def _tool_told(what: ToolTold, run: RunState, entry: Entry) -> RunState:
+    return replace(run, caliper=what.here)
 
 
 @fold.register

@@ -58,7 +58,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
         caliper=state.caliper,
-        fed=state.fed,
+        fed=state.fed or state.checks.get("extrusion_right") == "done",
         judged=wanted.judged,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
     )
@@ -155,7 +155,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
         if action.kind == "knobs" and action.marks is not None:
             turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
         zone = zones[action.zone].name if action.zone is not None else ""
-        remedy = LAYER.causes[action.cause].remedy if action.cause else ""
+        remedies = [LAYER.causes[name].remedy for name in action.causes]
+        remedy = "; ".join([*remedies[:1], *(r[0].lower() + r[1:] for r in remedies[1:])])
         words = {
             "done": "Every zone is sound. Sign off.",
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
@@ -166,7 +167,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "print_again": "Print the same proof again.",
             "remedy": f"{remedy}. Do not change the height.",
             "feed": "Measure how much filament is fed.",
-            "caliper": f"Measure the patch at {zone} with a caliper.",
+            "caliper": f"Measure with a caliper: {', '.join(zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
             "ladder": "Print a ladder: patches that come closer step by step.",
         }[action.kind]
@@ -231,11 +232,11 @@ def _keeps(
     """The rows of a step that was done, each of its own: cleaned, mended, turned, set."""
     proof = run.state.proofs[-1]
     if action.kind == "print_again":
-        return (ProofStarted(proof=alone or (proof.plan if proof.plan.judges_all else wanted.plan)),)
+        return (ProofStarted(proof=alone or run.state.next_proof("advised")),)
     if action.kind in ("patches", "ladder"):
         return (ProofStarted(proof=run.state.next_proof("ladder") if action.kind == "ladder" else wanted.plan),)
     cleaned = tuple(ZoneCleaned(zone=zone) for zone in _on_newest(proof, wanted, action.clean))
-    mended = (CauseMended(cause=action.cause),) if action.cause and action.cause in _MENDABLE else ()
+    mended = tuple(CauseMended(cause=name) for name in action.causes)
     if action.kind == "clean":
         return cleaned
     if action.kind == "remedy":
@@ -244,9 +245,6 @@ def _keeps(
         return ()
     turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
     return (*cleaned, *mended, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))
-
-
-_MENDABLE = frozenset(name for name, row in LAYER.causes.items() if row.remedy and name != "feed")
 
 
 def _on_newest(proof: ProofRun, wanted: Wanted, zones: tuple[int, ...]) -> list[int]:
