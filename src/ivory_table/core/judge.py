@@ -1,7 +1,7 @@
 """From the gaps in a proof's zones to the next action."""
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from scipy.special import ndtr
@@ -11,6 +11,7 @@ from .belief import normal_points
 from .causes import HEIGHT, CauseId
 from .defaults import BEAD, JUDGE, LAYER, TRAM
 from .proof_field import FLOW, FieldPosterior
+from .recipe import forgives, thicker_layer
 from .signs import Mark
 from .value import Array, Value
 
@@ -59,6 +60,7 @@ ActionKind = Literal[
     "caliper",
     "patches",
     "ladder",
+    "settings",
 ]
 
 
@@ -195,6 +197,36 @@ class _Odds:
 
 
 def next_actions(
+    field: FieldPosterior, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
+) -> tuple[Action, ...]:
+    """Actions ranked as in `_ranked`, and last of all, where it would end what is left, another first layer for the parts."""
+    ranked = _ranked(field, bead, material, marks, **known)
+    thicker = thicker_layer(bead)
+    if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
+        return ranked
+    stays = _Odds.of(field).stays
+    low, high = bead.bands_mm()["sound"]
+    gaps = _draws(field, bead)
+    now = stays * p_all_sound(gaps, low, high)
+    shift = best_shift(gaps, low, high, bead.target_mm(material), known["z_step_mm"])
+    # The nozzle runs higher by what the layer is thicker; the band is that of the new bead.
+    p = stays * p_all_sound(gaps + shift + thicker.layer_mm - bead.layer_mm, *thicker.bands_mm()["sound"])
+    if p < JUDGE.done_at or p < now + JUDGE.gain:
+        return ranked
+    half, was = forgives(thicker)[1], forgives(bead)[1]
+    settings = Action(
+        kind="settings",
+        p_all_sound=p,
+        minutes=JUDGE.minutes.offset,
+        total_minutes=JUDGE.minutes.offset + (1 - p) * JUDGE.minutes.failed,
+        shift_mm=shift or None,
+        reason=f"a first layer of {thicker.layer_mm:.2f} mm forgives ±{half:.3f} mm instead of ±{was:.3f}: printed so, every zone is "
+        f"sound with {p:.0%}",
+    )
+    return (*ranked, settings)
+
+
+def _ranked(
     field: FieldPosterior,
     bead: Bead,
     material: str,

@@ -209,9 +209,11 @@ def _strips(plate: Plate, proof: ProofPlan) -> tuple[Stretch, ...]:
 
 def _clear_pieces(plate: Plate, y: float, ends: tuple[float, float]) -> list[tuple[float, float]]:
     """Stretches along x at a height y that stay out of every keep-out."""
-    xs = np.arange(ends[0], ends[1] + 1e-6, 1.0)
-    if len(xs) < 4:
+    if ends[1] - ends[0] < 4:
         return []
+    if not plate.keep_outs:
+        return [ends]
+    xs = np.arange(ends[0], ends[1] + 1e-6, 1.0)
     free = np.array([plate.kept_out(float(x), y, 2.5) is None for x in xs])
     edges = np.flatnonzero(np.diff(np.concatenate([[0], free.astype(int), [0]])))
     pairs = zip(edges[::2], edges[1::2], strict=True)

@@ -484,6 +484,10 @@ class RunState:
 
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""
+        return self._with_marks
+
+    @cached_property
+    def _with_marks(self) -> "RunState":
         proof = self.open_proof
         if proof is None or not (proof.marks or proof.cleaned or proof.mended):
             return self

@@ -17,7 +17,8 @@ interface Views {
   sign_off: Schemas["SignOffView"];
 }
 
-export type Zones = 5 | 9 | "mesh";
+/** The proof that is asked for: as advised, or a kind of it. */
+export type Zones = Schemas["Proposal"]["choice"];
 const path = (station: Station) => `/api/runs/{run_id}/${station}` as "/api/runs/{run_id}/tram";
 const practicePath = (station: Station) =>
   `/api/runs/{run_id}/${station}/practice` as "/api/runs/{run_id}/tram/practice";
@@ -35,7 +36,7 @@ export function useHead(runId: string, seq: number | undefined) {
 }
 
 /** A station's view beside its run's head; both are of the newest row that the view has seen. */
-export function useStation<S extends Station>(runId: string, station: S, zones: Zones = 5) {
+export function useStation<S extends Station>(runId: string, station: S, zones: Zones = "advised") {
   const view = useView(runId, station, zones);
   const head = useHead(runId, view.data?.seq);
   const data = useMemo(
@@ -72,7 +73,7 @@ export type KeepEntry = (what: What, then?: () => void, more?: What[]) => void;
  * `keep` answers the step that is shown: pressed again before the next one is there, it would answer a step nobody has
  * seen, and is passed over. `note` is true at any step and waits its turn. `practise` asks the practice plate.
  */
-export function useActs<S extends Station>(runId: string, station: S, seq: number, zones: Zones = 5) {
+export function useActs<S extends Station>(runId: string, station: S, seq: number, zones: Zones = "advised") {
   const cache = useQueryClient();
   const shown = viewKey(runId, station, zones);
   // An id outlives a lost answer, so that trying again cannot keep the same thing twice.

@@ -646,6 +646,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/placing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Placing
+         * @description The best places on the plate for so many parts of this footprint.
+         */
+        get: operations["get_placing_api_runs__run_id__placing_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/practice/crashes": {
         parameters: {
             query?: never;
@@ -755,6 +775,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/proof.3mf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get 3Mf */
+        get: operations["get_3mf_api_runs__run_id__proof_3mf_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/proof.gcode": {
         parameters: {
             query?: never;
@@ -772,6 +809,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/proof.stl": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Stl */
+        get: operations["get_stl_api_runs__run_id__proof_stl_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/readings.csv": {
         parameters: {
             query?: never;
@@ -781,6 +835,26 @@ export interface paths {
         };
         /** Get Readings */
         get: operations["get_readings_api_runs__run_id__readings_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/recipe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Recipe
+         * @description First-layer settings that forgive more, each with what it buys.
+         */
+        get: operations["get_recipe_api_runs__run_id__recipe_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1215,6 +1289,11 @@ export interface components {
          */
         Action: {
             /**
+             * Causes
+             * @default []
+             */
+            causes: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed")[];
+            /**
              * Clean
              * @default []
              */
@@ -1223,9 +1302,14 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again";
+            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings";
             /** Marks */
             marks?: number[] | null;
+            /**
+             * Measure
+             * @default []
+             */
+            measure: number[];
             /** Minutes */
             minutes: number;
             /** P All Sound */
@@ -1241,11 +1325,6 @@ export interface components {
             shift_mm?: number | null;
             /** Total Minutes */
             total_minutes: number;
-            /**
-             * Whole Plate
-             * @default false
-             */
-            whole_plate: boolean;
             /** Zone */
             zone?: number | null;
         };
@@ -1408,6 +1487,38 @@ export interface components {
             new: string[];
             /** Same */
             same: string[];
+        };
+        /**
+         * CauseMended
+         * @description Something that all zones share was done away with: the plate cleaned, a draught shut out, the fan switched off.
+         */
+        CauseMended: {
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cause_mended";
+        };
+        /**
+         * CauseShown
+         * @description A cause as it is shown: with its chance, and what is done against it.
+         */
+        CauseShown: {
+            /** Id */
+            id: string;
+            /** Minutes */
+            minutes: number;
+            /** P */
+            p: number;
+            /** Remedy */
+            remedy: string;
+            /** Word */
+            word: string;
         };
         /** Caution */
         Caution: {
@@ -1781,6 +1892,16 @@ export interface components {
          */
         Eye: {
             /**
+             * Habit
+             * @default 0
+             */
+            habit: number;
+            /**
+             * Habit Sd
+             * @default 0.03
+             */
+            habit_sd: number;
+            /**
              * Ln Sd
              * @default 0.45
              */
@@ -1796,6 +1917,22 @@ export interface components {
              */
             scatter: number;
         };
+        /**
+         * EyeView
+         * @description How well the person's eye is known.
+         */
+        EyeView: {
+            /** Habit Mm */
+            habit_mm: number;
+            /** Habit Sd Mm */
+            habit_sd_mm: number;
+            /** Marks */
+            marks: number;
+            /** Scatter Mm */
+            scatter_mm: number;
+            /** Words */
+            words: string;
+        };
         /** Fault */
         Fault: {
             /**
@@ -1805,6 +1942,60 @@ export interface components {
             after: number;
             /** Name */
             name: string;
+        };
+        /**
+         * FeedCorrected
+         * @description The machine feeds by another number of steps for a mm now; of what it fed before, so many times more.
+         */
+        FeedCorrected: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feed_corrected";
+            /** Times */
+            times: number;
+        };
+        /**
+         * FeedMeasured
+         * @description So much filament was fed as was commanded, and so much went in, each time; mm.
+         */
+        FeedMeasured: {
+            /**
+             * Commanded Mm
+             * @default 100
+             */
+            commanded_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "feed_measured";
+            /** Measured Mm */
+            measured_mm: number[];
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+        };
+        /**
+         * FeedView
+         * @description What is known of the feed: measured or not, and the correction that would make it right.
+         */
+        FeedView: {
+            /** Asked Mm */
+            asked_mm: number;
+            /** Flow */
+            flow: number;
+            /** Flow Sd */
+            flow_sd: number;
+            /** Lines */
+            lines: string[];
+            /** Off */
+            off: number | null;
+            /** Times */
+            times: number | null;
         };
         /**
          * FeelCheck
@@ -1997,8 +2188,12 @@ export interface components {
         FirstLayerView: {
             /** Cards */
             cards: components["schemas"]["GradeCard"][];
+            /** Causes */
+            causes: components["schemas"]["CauseShown"][];
             /** Cautions */
             cautions: components["schemas"]["Caution"][];
+            eye: components["schemas"]["EyeView"];
+            feed: components["schemas"]["FeedView"];
             /** Filament Mm */
             filament_mm: number;
             /** Kept At */
@@ -2016,11 +2211,17 @@ export interface components {
             /** Patch Mm */
             patch_mm: number;
             plan: components["schemas"]["ProofPlan"];
+            /** Printed */
+            printed: number;
             /** Proof Number */
             proof_number: number;
+            /** Proposals */
+            proposals: components["schemas"]["Proposal"][];
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
+            /** Signs */
+            signs: components["schemas"]["Sign"][];
             /** Sound From Mm */
             sound_from_mm: number;
             /** Sound To Mm */
@@ -2063,6 +2264,21 @@ export interface components {
              * @enum {string}
              */
             shape: "rectangle" | "round";
+            /** Width Mm */
+            width_mm: number;
+        };
+        /**
+         * Footprint
+         * @description A part as it lies: its two sides, mm, and how many of them.
+         */
+        Footprint: {
+            /**
+             * Count
+             * @default 1
+             */
+            count: number;
+            /** Depth Mm */
+            depth_mm: number;
             /** Width Mm */
             width_mm: number;
         };
@@ -2258,6 +2474,8 @@ export interface components {
         Judged: {
             /** Caliper Mm */
             caliper_mm?: number | null;
+            /** Foot Mm */
+            foot_mm?: number | null;
             /** Grade */
             grade?: ("loose" | "barely" | "parted" | "sound" | "ridged" | "squeezed" | "starved") | null;
             /**
@@ -2270,6 +2488,13 @@ export interface components {
              * @enum {string}
              */
             kind: "judged";
+            /** Short Mm */
+            short_mm?: number | null;
+            /**
+             * Signs
+             * @default []
+             */
+            signs: ("rubs_off" | "nail_lifts_it" | "rough" | "holds_hard" | "clicks" | "tears_up" | "drags_along" | "lifts_at_bend" | "came_off" | "corner_curls" | "strings" | "dull")[];
             /**
              * Sure
              * @default false
@@ -2288,7 +2513,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -3341,7 +3566,7 @@ export interface components {
              * Keeps
              * @default []
              */
-            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"])[];
+            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["CauseMended"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"])[];
             /** Leads To */
             leads_to?: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off") | null;
             /** Mesh Point */
@@ -3624,6 +3849,20 @@ export interface components {
             feels: string[];
             person: components["schemas"]["Person"];
         };
+        /**
+         * Place
+         * @description One part: its middle, whether it is turned by a quarter, and the chance that all of it is sound.
+         */
+        Place: {
+            /** P Sound */
+            p_sound: number;
+            /** Turned */
+            turned: boolean;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
         /** PlaceToRead */
         PlaceToRead: {
             /** Place */
@@ -3632,6 +3871,32 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * Placing
+         * @description The best places found, and the chance of each place of the plate by itself.
+         */
+        Placing: {
+            /** Left Over */
+            left_over: number;
+            /** P All */
+            p_all: number;
+            /** P Sound */
+            p_sound: number[][];
+            /** Places */
+            places: components["schemas"]["Place"][];
+            /** Xs Mm */
+            xs_mm: number[];
+            /** Ys Mm */
+            ys_mm: number[];
+        };
+        /** PlacingView */
+        PlacingView: {
+            footprint: components["schemas"]["Footprint"];
+            placing: components["schemas"]["Placing"];
+            sheet: components["schemas"]["Sheet"];
+            /** Words */
+            words: string;
         };
         /**
          * PlaneFit
@@ -3885,7 +4150,7 @@ export interface components {
         };
         /**
          * ProofEnded
-         * @description A proof printed over the line has ended; cancelled ones show only the zones before.
+         * @description A proof has ended; one that was cut off or cancelled shows only the zones before.
          */
         ProofEnded: {
             /**
@@ -3908,6 +4173,12 @@ export interface components {
         ProofPlan: {
             /** Bed C */
             bed_c: number;
+            /**
+             * Kind
+             * @default patches
+             * @enum {string}
+             */
+            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             /** Layer Mm */
             layer_mm: number;
             /** Line Mm */
@@ -3927,6 +4198,36 @@ export interface components {
              */
             kind: "proof_started";
             proof: components["schemas"]["ProofPlan"];
+        };
+        /**
+         * Proposal
+         * @description A proof that could be printed.
+         */
+        Proposal: {
+            /** Advised */
+            advised: boolean;
+            /**
+             * Choice
+             * @enum {unknown}
+             */
+            choice: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+            /** Chosen */
+            chosen: boolean;
+            /** Filament Mm */
+            filament_mm: number;
+            /** Leaves Mm */
+            leaves_mm: number;
+            /** Minutes */
+            minutes: number;
+            /** Name */
+            name: string;
+            /** Now Mm */
+            now_mm: number;
+            /**
+             * Why Not
+             * @default
+             */
+            why_not: string;
         };
         /**
          * QuickChange
@@ -4033,6 +4334,55 @@ export interface components {
             height_mm: number;
             /** Reason */
             reason: string;
+        };
+        /**
+         * Recipe
+         * @description A first layer's settings, in plain units, with what they forgive.
+         */
+        Recipe: {
+            /** Acceleration Mm S2 */
+            acceleration_mm_s2: number;
+            /** Bed C */
+            bed_c: number;
+            /** Fan */
+            fan: number;
+            /** Flow */
+            flow: number;
+            /** Forgives Mm */
+            forgives_mm: number;
+            /** Gap Mm */
+            gap_mm: number;
+            /** Layer Mm */
+            layer_mm: number;
+            /** Line Mm */
+            line_mm: number;
+            /** Melt Share */
+            melt_share: number;
+            /** Melts Mm3 S */
+            melts_mm3_s: number;
+            /** Name */
+            name: string;
+            /** Nozzle C */
+            nozzle_c: number;
+            /** P All Sound */
+            p_all_sound: number;
+            /** Speed Mm S */
+            speed_mm_s: number;
+            /** Why */
+            why: string;
+        };
+        /** RecipeView */
+        RecipeView: {
+            /** Cautions */
+            cautions: string[];
+            /** Melts Mm3 S */
+            melts_mm3_s: number;
+            /** Recipes */
+            recipes: components["schemas"]["Recipe"][];
+            /** Uneven Mm */
+            uneven_mm: number;
+            /** Zones */
+            zones: number;
         };
         /**
          * RecordLine
@@ -4211,12 +4561,19 @@ export interface components {
          */
         RunSetup: {
             /**
+             * Causes Considered
+             * @default false
+             */
+            causes_considered: boolean;
+            /**
              * Changes
              * @default []
              */
             changes: string[];
             /**
              * @default {
+             *       "habit": 0,
+             *       "habit_sd": 0.03,
              *       "ln_sd": 0.45,
              *       "marks": 0,
              *       "scatter": 0.07
@@ -4701,6 +5058,23 @@ export interface components {
             /** Words */
             words: string;
         };
+        /**
+         * Sign
+         * @description A sign as it is offered: what it is called, where it belongs, and its key.
+         */
+        Sign: {
+            /** Group */
+            group: string;
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "rubs_off" | "nail_lifts_it" | "rough" | "holds_hard" | "clicks" | "tears_up" | "drags_along" | "lifts_at_bend" | "came_off" | "corner_curls" | "strings" | "dull";
+            /** Key */
+            key: string;
+            /** Word */
+            word: string;
+        };
         /** SignOffView */
         SignOffView: {
             /** Cautions */
@@ -4891,10 +5265,10 @@ export interface components {
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
             /**
              * Zones
-             * @default 5
+             * @default advised
              * @enum {unknown}
              */
-            zones: 5 | 9 | "mesh";
+            zones: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
         };
         /** StartRun */
         StartRun: {
@@ -5116,6 +5490,24 @@ export interface components {
             still_to_come_mm: number | null;
             /** Words */
             words: string[];
+        };
+        /**
+         * ToolTold
+         * @description Whether a tool is at hand; one that is not is not asked for.
+         */
+        ToolTold: {
+            /** Here */
+            here: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tool_told";
+            /**
+             * Tool
+             * @constant
+             */
+            tool: "caliper";
         };
         /**
          * TramView
@@ -5422,11 +5814,18 @@ export interface components {
         };
         /**
          * Zone
-         * @description One patch of a proof, named by where it lies, at its centre.
+         * @description One place of a proof that is looked at, named by where it lies, at its centre.
          */
         Zone: {
+            /**
+             * Away Mm
+             * @default 0
+             */
+            away_mm: number;
             /** Name */
             name: string;
+            /** Nozzle C */
+            nozzle_c?: number | null;
             /** X Mm */
             x_mm: number;
             /** Y Mm */
@@ -5443,14 +5842,31 @@ export interface components {
             zone: number;
         };
         /**
+         * ZoneSkipped
+         * @description A zone that nobody wants to judge: what is believed there goes on being believed.
+         */
+        ZoneSkipped: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "zone_skipped";
+            /** Zone */
+            zone: number;
+        };
+        /**
          * ZoneView
          * @description One zone: what was seen, the gap believed there, and what that means.
          */
         ZoneView: {
+            /** Away Mm */
+            away_mm: number;
             /** Caliper Mm */
             caliper_mm: number | null;
             /** Error Mm */
             error_mm: number;
+            /** Foot Mm */
+            foot_mm: number | null;
             /** Gap Mm */
             gap_mm: number;
             /** Grade */
@@ -5461,10 +5877,18 @@ export interface components {
             known: boolean;
             /** Name */
             name: string;
+            /** P Greasy */
+            p_greasy: number;
             /** P Sound */
             p_sound: number;
             /** Sd Mm */
             sd_mm: number;
+            /** Short Mm */
+            short_mm: number | null;
+            /** Signs */
+            signs: ("rubs_off" | "nail_lifts_it" | "rough" | "holds_hard" | "clicks" | "tears_up" | "drags_along" | "lifts_at_bend" | "came_off" | "corner_curls" | "strings" | "dull")[];
+            /** Skipped */
+            skipped: boolean;
             /** Sound */
             sound: boolean;
             swatch: components["schemas"]["Swatch"];
@@ -6131,8 +6555,8 @@ export interface operations {
     first_layer_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6166,8 +6590,8 @@ export interface operations {
     first_layer_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6205,8 +6629,8 @@ export interface operations {
     first_layer_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6450,8 +6874,8 @@ export interface operations {
     mesh_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6485,8 +6909,8 @@ export interface operations {
     mesh_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6652,8 +7076,8 @@ export interface operations {
     mesh_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6763,8 +7187,8 @@ export interface operations {
     offset_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6798,8 +7222,8 @@ export interface operations {
     offset_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6837,8 +7261,8 @@ export interface operations {
     offset_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -6896,6 +7320,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoredChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_placing_api_runs__run_id__placing_get: {
+        parameters: {
+            query: {
+                width_mm: number;
+                depth_mm: number;
+                count?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlacingView"];
                 };
             };
             /** @description A refusal. */
@@ -7045,8 +7505,8 @@ export interface operations {
     prepare_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7080,8 +7540,8 @@ export interface operations {
     prepare_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7148,11 +7608,48 @@ export interface operations {
             };
         };
     };
+    get_3mf_api_runs__run_id__proof_3mf_get: {
+        parameters: {
+            query?: {
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                /** @description Some zones alone, by their numbers from 0. */
+                only?: number[];
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_proof_api_runs__run_id__proof_gcode_get: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                /** @description Some zones alone, by their numbers from 0. */
+                only?: number[];
             };
             header?: never;
             path: {
@@ -7179,6 +7676,41 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_stl_api_runs__run_id__proof_stl_get: {
+        parameters: {
+            query?: {
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                /** @description Some zones alone, by their numbers from 0. */
+                only?: number[];
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7211,6 +7743,38 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_recipe_api_runs__run_id__recipe_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecipeView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -7383,8 +7947,8 @@ export interface operations {
     sign_off_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7418,8 +7982,8 @@ export interface operations {
     sign_off_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7521,8 +8085,8 @@ export interface operations {
     tram_view: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7556,8 +8120,8 @@ export interface operations {
     tram_keep: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {
@@ -7595,8 +8159,8 @@ export interface operations {
     tram_practice: {
         parameters: {
             query?: {
-                /** @description Zones of the next proof: 5, 9, or mesh for points of the mesh. */
-                zones?: 5 | 9 | "mesh";
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
             };
             header?: never;
             path: {

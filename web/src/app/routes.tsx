@@ -16,6 +16,8 @@ const MeshStation = page("MeshStation", () => import("../stations/mesh/Mesh"));
 const Offset = page("Offset", () => import("../stations/offset/Offset"));
 const FirstLayer = page("FirstLayer", () => import("../stations/first-layer/FirstLayer"));
 const Grades = page("Grades", () => import("../stations/first-layer/Grades"));
+const Recipe = page("Recipe", () => import("../stations/first-layer/Recipe"));
+const Placing = page("Placing", () => import("../stations/first-layer/Placing"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -33,6 +35,8 @@ export function Routes() {
           <Route path="offset" element={<Offset />} />
           <Route path="first_layer" element={<FirstLayer />} />
           <Route path="grades" element={<Grades />} />
+          <Route path="recipe" element={<Recipe />} />
+          <Route path="placing" element={<Placing />} />
           <Route path="sign_off" element={<SignOff />} />
           <Route path="record" element={<Record />} />
         </Route>

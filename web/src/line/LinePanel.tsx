@@ -66,7 +66,7 @@ export function StopButton({ line }: { line: Line }) {
 }
 
 /** Above the slip: what went wrong, what is asked, what is being done, what the machine can do here. */
-export function LineNow({ line, zones = 5 }: { line: Line; zones?: Zones }) {
+export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones }) {
   const { status, here, tell } = line;
   if (!status || (!line.on && !status.heat_words)) return null;
   return (

@@ -170,7 +170,8 @@ export function Section({
   const w = swatch.line_mm * perMm;
   const h = swatch.height_mm * perMm;
   const pitch = swatch.pitch_mm * perMm;
-  const lifted = Math.max(swatch.gap_mm - swatch.height_mm, 0) * perMm;
+  // Far above the plate it is drawn no further off than this leaves room for.
+  const lifted = Math.min(Math.max(swatch.gap_mm - swatch.height_mm, 0), 0.25) * perMm;
   return (
     <g transform={`translate(${x} ${y})`}>
       {Array.from({ length: lines }, (_, k) => k).map((k) => (

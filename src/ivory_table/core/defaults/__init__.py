@@ -258,6 +258,29 @@ class _Caliper(Value):
     outcomes: int
 
 
+class _Recipe(Value):
+    layers: tuple[float, ...]
+    lines: tuple[float, ...]
+    most_layer: float
+    least_line_over_layer: float
+    speed_mm_s: float
+    slow_mm_s: float
+    melt_share: float
+    acceleration_mm_s2: float
+    more_nozzle_c: float
+    more_bed_c: float
+    within_mm: float
+    melt_mm3_s: dict[str, float]
+
+
+class _Placing(Value):
+    cells: int
+    draws: int
+    apart_mm: float
+    edge_mm: float
+    most: int
+
+
 class _Layer(Value):
     signs: dict[str, _Sign]
     fails: _Fails
@@ -265,6 +288,8 @@ class _Layer(Value):
     feed: _Feed
     measured: _Measured
     caliper: _Caliper
+    recipe: _Recipe
+    placing: _Placing
 
 
 class _Proof(Value):

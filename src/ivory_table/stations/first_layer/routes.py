@@ -6,11 +6,14 @@ from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
 
 from ivory_table.core.bead import Swatch
+from ivory_table.core.defaults import LAYER
+from ivory_table.core.placing import Footprint
 from ivory_table.core.proof import MOST_ZONES
 from ivory_table.runs.doubts import Refused
 
 from ..http import RunId, Zones, desk, download, download_bytes
 from .files import proof_file, proof_shapes
+from .settings import PlacingView, RecipeView, placing_view, recipe_view
 
 routes = APIRouter()
 
@@ -35,6 +38,24 @@ def get_stl(request: Request, run_id: RunId, zones: Zones = "advised", only: Onl
 @routes.get("/proof.3mf", response_class=Response)
 def get_3mf(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> Response:
     return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "3mf", only), "model/3mf")
+
+
+@routes.get("/recipe")
+def get_recipe(request: Request, run_id: RunId) -> RecipeView:
+    """First-layer settings that forgive more, each with what it buys."""
+    return recipe_view(desk(request).open(run_id))
+
+
+@routes.get("/placing")
+def get_placing(
+    request: Request,
+    run_id: RunId,
+    width_mm: Annotated[float, Query(gt=0, le=1000)],
+    depth_mm: Annotated[float, Query(gt=0, le=1000)],
+    count: Annotated[int, Query(ge=1, le=LAYER.placing.most)] = 1,
+) -> PlacingView:
+    """The best places on the plate for so many parts of this footprint."""
+    return placing_view(desk(request).open(run_id), Footprint(width_mm=width_mm, depth_mm=depth_mm, count=count))
 
 
 @routes.get("/practice/patch/{zone}")

@@ -170,6 +170,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "caliper": f"Measure with a caliper: {', '.join(zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
             "ladder": "Print a ladder: patches that come closer step by step.",
+            "settings": "Print the parts with a thicker first layer"
+            + (f", the nozzle {stored.words}." if stored else "."),
         }[action.kind]
         if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
             words = (
@@ -218,6 +220,7 @@ DOES = {
     "caliper": "Type what it says",
     "patches": "Printed",
     "ladder": "Printed",
+    "settings": "See the settings",
 }
 
 

@@ -3,31 +3,35 @@
 import { useEffect, useMemo, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
-import type { WithHead, Zones } from "../../api/run";
+import type { Zones } from "../../api/run";
 import { useActs, useStation } from "../../api/run";
 import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
-import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
-import { Section, type Side, Swatch } from "../../sheet/Swatch";
-import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
-import { signed, typedNumber } from "../../ui/words";
+import { Section, type Side } from "../../sheet/Swatch";
+import { Panel } from "../../ui/controls";
+import { signed } from "../../ui/words";
+import { Causes } from "./Causes";
+import { Feed } from "./Feed";
 import { Judge, Verdicts } from "./Judge";
 import { LiveChange } from "./LiveChange";
+import { MeasurePatches } from "./MeasurePatches";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
-
-type View = WithHead<Schemas["FirstLayerView"]>;
+import { PrintSlip } from "./PrintSlip";
+import { mmOf, NOTHING_TOLD, type Told, wrongMeasures } from "./told";
+import { ZonesLayer } from "./ZonesLayer";
 
 export function FirstLayer() {
   const runId = useRunId();
-  const [zones, setZones] = useState<Zones>(5);
+  const [zones, setZones] = useState<Zones>("advised");
   const { data: view, error } = useStation(runId, "first_layer", zones);
   const acts = useActs(runId, "first_layer", view?.head.seq ?? 0, zones);
   const [from, flip] = useSeenFrom(view?.head);
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<number | null>(null);
-  const [caliper, setCaliper] = useState("");
+  const [told, setTold] = useState<Told>(NOTHING_TOLD);
+  const [only, setOnly] = useState<readonly number[]>([]);
   const [side, setSide] = useState<Side>("top");
   const turnOver = () => setSide(side === "top" ? "under" : "top");
   const next = view?.next_zone ?? null;
@@ -35,27 +39,46 @@ export function FirstLayer() {
   // The next zone comes up by itself once one is judged.
   useEffect(() => {
     setChosen(null);
-    setCaliper("");
+    setTold(NOTHING_TOLD);
   }, [next, proofs, view?.step]);
+  // What was told belongs to one zone.
+  useEffect(() => setTold(NOTHING_TOLD), [chosen]);
   const laid = view?.plan.zones;
   const places = useMemo(() => (laid ?? []).map((z) => [z.x_mm, z.y_mm] as const), [laid]);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
   const at = chosen ?? next ?? 0;
   const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
-  const thick = typedNumber(caliper) ?? 0;
-  const caliperWrong = caliper.trim() && !(thick > 0 && thick <= 20) ? "Give the thickness in mm, such as 0.21." : null;
+  const wrong = wrongMeasures(told);
   // Said once, that it is odd: the same number again is meant.
   const odd = acts.refused?.problem.code === "caliper_doubtful" ? acts.refused.what : null;
-  const grade = (key: number) => {
-    const card = view.cards.find((c) => c.key === key);
-    if (!card || caliperWrong) return;
-    const caliper_mm = caliper.trim() ? thick : null;
-    const sure = odd?.kind === "judged" && odd.zone === at && odd.caliper_mm === caliper_mm;
-    keep({ kind: "judged", zone: at, grade: card.grade, caliper_mm, greasy: false, sure });
+  const judge = (grade: Schemas["GradeCard"]["grade"] | null) => {
+    if (wrong.caliper || wrong.short || wrong.foot) return;
+    const measured = { caliper_mm: mmOf(told.caliper), short_mm: mmOf(told.short), foot_mm: mmOf(told.foot) };
+    const sure = odd?.kind === "judged" && odd.zone === at && odd.caliper_mm === measured.caliper_mm;
+    keep({ kind: "judged", zone: at, grade, greasy: false, signs: [...told.signs], sure, ...measured });
     setChosen(null);
   };
-  const start = () => keep({ kind: "proof_started", proof: view.plan });
+  const grade = (key: number) => {
+    const card = view.cards.find((c) => c.key === key);
+    if (card) judge(card.grade);
+  };
+  const toldMore = told.signs.length > 0 || [told.caliper, told.short, told.foot].some((t) => t.trim());
+  const toggle = (sign: Told["signs"][number]) =>
+    setTold({
+      ...told,
+      signs: told.signs.includes(sign) ? told.signs.filter((s) => s !== sign) : [...told.signs, sign],
+    });
+  const skip = () => {
+    keep({ kind: "zone_skipped", zone: at });
+    setChosen(null);
+  };
+  const picked = only.length && only.length < view.plan.zones.length ? only : null;
+  const start = () =>
+    keep({
+      kind: "proof_started",
+      proof: picked ? { ...view.plan, zones: view.plan.zones.filter((_, k) => picked.includes(k)) } : view.plan,
+    });
   const move = (key: string) => {
     const here = view.zones[at];
     if (!here) return;
@@ -72,19 +95,35 @@ export function FirstLayer() {
   };
   const best = view.steps[0];
   const doBest = () => best && doStep(best, keep, (to) => navigate(`/runs/${runId}/${to}`));
+  // Measuring has a form of its own here; nothing else is pressed for it.
+  const byForm = best && (best.action.kind === "caliper" || best.action.kind === "feed");
   const keys: Key[] = [];
+  if (judging) {
+    keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
+    keys.push({
+      keys: view.signs.flatMap((s) => [s.key, s.key.toUpperCase()]),
+      cap: "letters",
+      does: "signs",
+      run: (k) => {
+        const sign = view.signs.find((s) => s.key === k.toLowerCase());
+        if (sign) toggle(sign.id);
+      },
+    });
+    keys.push({ keys: ["x", "X"], cap: "X", does: "not judged", run: skip });
+    if (toldMore)
+      keys.push({ keys: ["Enter"], cap: "Enter", does: "keep this", run: () => judge(view.zones[at]?.grade ?? null) });
+  }
   if (judging)
     keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });
-  if (judging) keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
   if (view.step !== "print")
     keys.push({ keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"], cap: "arrows", does: "zone", run: move });
   if (view.step === "print" || view.step === "print_again")
     keys.push({ keys: ["Enter"], cap: "Enter", does: "printed", run: start });
-  if ((view.step === "decide" || view.step === "done") && chosen === null)
+  if ((view.step === "decide" || view.step === "done") && chosen === null && !byForm)
     keys.push({ keys: ["Enter"], cap: "Enter", does: "do the best step", run: doBest });
   keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
   const zone = view.zones[at];
-  const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm).length;
+  const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
   return (
     <Shell
       station="first_layer"
@@ -133,7 +172,7 @@ export function FirstLayer() {
             )
           }
         >
-          {(frame) => <ZonesLayer view={view} frame={frame} at={judging ? at : null} pick={setChosen} />}
+          {(frame) => <ZonesLayer view={view} frame={frame} at={judging ? at : null} only={only} pick={setChosen} />}
         </Sheet>
       }
       slip={
@@ -145,12 +184,16 @@ export function FirstLayer() {
               number={at + 1}
               grade={grade}
               busy={busy}
-              caliper={caliper}
-              setCaliper={setCaliper}
-              caliperWrong={caliperWrong}
+              told={told}
+              tell={setTold}
+              toggle={toggle}
+              wrong={wrong}
+              keepTold={toldMore ? () => judge(zone.grade) : null}
               side={side}
               turnOver={turnOver}
-              greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true, sure: false })}
+              greasy={() => keep({ kind: "judged", zone: at, grade: "loose", greasy: true, signs: [], sure: false })}
+              skip={skip}
+              ended={(laid) => keep({ kind: "proof_ended", outcome: "cancelled", zones: laid })}
             />
           ) : view.step === "print" || view.step === "print_again" ? (
             <>
@@ -164,7 +207,18 @@ export function FirstLayer() {
                   </p>
                 </Panel>
               )}
-              <PrintSlip view={view} zones={zones} setZones={setZones} start={start} busy={busy} />
+              <PrintSlip
+                view={view}
+                zones={zones}
+                setZones={(z) => {
+                  setZones(z);
+                  setOnly([]);
+                }}
+                only={only}
+                setOnly={setOnly}
+                start={start}
+                busy={busy}
+              />
             </>
           ) : (
             <h2 className="text-2xl leading-tight font-semibold">
@@ -176,125 +230,31 @@ export function FirstLayer() {
               step={best}
               from={from}
               others={view.steps.slice(1)}
-              act={view.step === "decide" || view.step === "done" ? doBest : null}
+              act={(view.step === "decide" || view.step === "done") && !byForm ? doBest : null}
               busy={busy}
               rule={view.head.convention.rule}
               soFar={view.step === "judge"}
             />
           )}
+          {!judging && best?.action.kind === "caliper" && (
+            <MeasurePatches view={view} zones={best.action.measure} keep={keep} busy={busy} />
+          )}
+          <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />
+          {!judging && <Causes view={view} />}
           <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
+          {!judging && (
+            <p className="flex flex-wrap gap-x-5 text-sm">
+              <Link className="flex min-h-11 items-center underline underline-offset-4" to={`/runs/${runId}/recipe`}>
+                settings that forgive more
+              </Link>
+              <Link className="flex min-h-11 items-center underline underline-offset-4" to={`/runs/${runId}/placing`}>
+                where on this plate
+              </Link>
+            </p>
+          )}
         </>
       }
     />
-  );
-}
-
-function ZonesLayer({
-  view,
-  frame,
-  at,
-  pick,
-}: {
-  view: View;
-  frame: Frame;
-  at: number | null;
-  pick: (k: number) => void;
-}) {
-  const size = Math.abs(frame.px(view.patch_mm) - frame.px(0));
-  return (
-    <g>
-      {view.zones.map((z, k) => {
-        const [x, y] = [frame.px(z.x_mm), frame.py(z.y_mm)];
-        const judged = z.grade !== null || z.caliper_mm !== null;
-        // Its number stands on the side of the plate's middle, so that it reaches past no rim.
-        const below = y < frame.plan.y + frame.plan.h / 2;
-        const colour = z.sound ? "var(--verdigris)" : z.error_mm > 0 ? "var(--slate)" : "var(--madder)";
-        return (
-          // biome-ignore lint/a11y/noStaticElementInteractions: the arrow keys move over the zones
-          <g key={z.name} onClick={() => pick(k)} style={{ cursor: "pointer" }}>
-            <title>{`${z.name}: ${z.verdict}`}</title>
-            <rect x={x - 24} y={y - 24} width={48} height={48} fill="transparent" />
-            {judged && <Swatch swatch={z.swatch} width={size} height={size} x={x - size / 2} y={y - size / 2} />}
-            <rect
-              x={x - size / 2}
-              y={y - size / 2}
-              width={size}
-              height={size}
-              rx={2}
-              fill={judged ? "none" : "var(--paper)"}
-              stroke={at === k ? "var(--brass)" : "var(--ink)"}
-              strokeWidth={at === k ? 3 : 1.2}
-              strokeDasharray={judged ? "" : "3 3"}
-            />
-            <text
-              className="svg-number halo"
-              x={x}
-              y={below ? y + size / 2 + 15 : y - size / 2 - 6}
-              textAnchor="middle"
-              style={{ fill: z.known ? colour : "var(--graphite)", fontSize: 12 }}
-            >
-              {z.known ? `${signed(z.error_mm)}${judged ? "" : " ?"}` : "?"}
-            </text>
-          </g>
-        );
-      })}
-    </g>
-  );
-}
-
-function PrintSlip({
-  view,
-  zones,
-  setZones,
-  start,
-  busy,
-}: {
-  view: View;
-  zones: Zones;
-  setZones: (z: Zones) => void;
-  start: () => void;
-  busy: boolean;
-}) {
-  const again = view.step === "print_again";
-  return (
-    <>
-      <Eyebrow left={again ? "Something was changed since" : "Proof 1"} right={`${view.minutes.toFixed(0)} min`} />
-      <h2 className="text-2xl leading-tight font-semibold">{again ? "Print the proof again." : "Print the proof."}</h2>
-      <p>
-        {view.zones.length} patches of {view.patch_mm.toFixed(0)} mm, line {view.plan.line_mm.toFixed(2)}, layer{" "}
-        {view.plan.layer_mm.toFixed(2)} mm; {(view.filament_mm / 1000).toFixed(2)} m of filament. Heats, homes,{" "}
-        {view.head.stations[2]?.state === "done" ? "switches the mesh on, " : ""}primes, lays a skirt first.
-      </p>
-      {!again && (
-        <Choice
-          label="Zones"
-          value={String(zones) as "5" | "9" | "mesh"}
-          onChange={(v) => setZones(v === "mesh" ? v : v === "9" ? 9 : 5)}
-          options={[
-            { value: "5", text: "five: corners and centre" },
-            { value: "9", text: "nine" },
-            ...(view.head.stations[2]?.state === "done"
-              ? [{ value: "mesh" as const, text: "at points of the mesh" }]
-              : []),
-          ]}
-        />
-      )}
-      {view.head.readback_due && (
-        <Panel tone="brass">
-          <p className="text-sm">The new Z offset is not read back yet. Do that at Z offset before printing.</p>
-        </Panel>
-      )}
-      <a
-        className="flex min-h-11 items-center justify-center rounded-[4px] border border-ink px-3 font-semibold"
-        href={`/api/runs/${view.head.id}/proof.gcode?zones=${zones}`}
-        download
-      >
-        Download the program
-      </a>
-      <Button look="main" keyHint="Enter" disabled={busy} onClick={start}>
-        It is printed, judge it
-      </Button>
-    </>
   );
 }

@@ -12,7 +12,7 @@ const LARGER = 10;
 
 export function Grades() {
   const runId = useRunId();
-  const { data: view, error } = useStation(runId, "first_layer", 5);
+  const { data: view, error } = useStation(runId, "first_layer");
   if (!view) return <Waiting wrong={error} />;
   const { filament } = view.head;
   return (

@@ -75,7 +75,9 @@ export function NextStep({
       </Panel>
       {act && (
         <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
-          {step.action.clean.length > 0 && step.stored ? "Cleaned, sent, set it" : step.does}
+          {(step.action.clean.length > 0 || step.action.causes.length > 0) && step.stored
+            ? "Done, sent, set it"
+            : step.does}
         </Button>
       )}
       {others.length > 0 && (

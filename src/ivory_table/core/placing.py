@@ -1,0 +1,127 @@
+"""Where on a plate parts hold best: the chance that all of a footprint is sound, wherever it may lie."""
+
+from typing import Annotated
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field
+
+from .bead import Bead
+from .belief import Belief, normal_points
+from .defaults import LAYER
+from .plate import Plate
+from .value import Array, Value
+
+
+class Footprint(Value):
+    """A part as it lies: its two sides, mm, and how many of them."""
+
+    width_mm: Annotated[float, Field(gt=0, le=1000)]
+    depth_mm: Annotated[float, Field(gt=0, le=1000)]
+    count: Annotated[int, Field(ge=1, le=LAYER.placing.most)] = 1
+
+
+class Place(Value):
+    """One part: its middle, whether it is turned by a quarter, and the chance that all of it is sound."""
+
+    x_mm: float
+    y_mm: float
+    turned: bool
+    p_sound: float
+
+
+class Placing(Value):
+    """The best places found, and the chance of each place of the plate by itself."""
+
+    places: tuple[Place, ...]
+    #: Parts that found no room.
+    left_over: int
+    #: The chance that all placed parts are sound together.
+    p_all: float
+    xs_mm: tuple[float, ...]
+    ys_mm: tuple[float, ...]
+    #: (rows from front to rear, columns from left to right); 0 where nothing may be laid.
+    p_sound: tuple[tuple[float, ...], ...]
+
+
+def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array, footprint: Footprint) -> Placing:
+    """The best places for parts, one after the other, each where it is likeliest sound beside those placed.
+
+    `cells` (ny, nx, 2) as from `grid_of`, `believes` (ny, nx) mm that the machine's mesh lifts there. The gap is drawn
+    from the belief over all cells together, so that what two places share counts once.
+    """
+    ny, nx = cells.shape[:2]
+    flat = cells.reshape(-1, 2)
+    rows = -belief.surface.rows(flat)
+    mean, cov = belief.collapsed
+    root = np.linalg.cholesky(cov + 1e-12 * np.eye(len(mean)))
+    state = mean + normal_points(LAYER.placing.draws, len(mean)) @ root.T
+    gaps = state @ rows.T + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
+    low, high = bead.bands_mm()["sound"]
+    sound = ((gaps > low) & (gaps < high)).reshape(-1, ny, nx)
+    free = np.array(
+        [
+            plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
+            for x, y in flat
+        ]
+    ).reshape(ny, nx)
+    dx, dy = float(cells[0, 1, 0] - cells[0, 0, 0]), float(cells[1, 0, 1] - cells[0, 0, 1])
+    found: list[Place] = []
+    all_sound = np.ones(len(sound), dtype=bool)
+    taken = ~free
+    for _ in range(footprint.count):
+        best: tuple[float, int, int, bool, int, int] | None = None
+        for turned in (False, True) if footprint.width_mm != footprint.depth_mm else (False,):
+            w, d = footprint.width_mm, footprint.depth_mm
+            if turned:
+                w, d = d, w
+            # Every cell that the footprint touches.
+            cols, lines = max(int(np.ceil(w / dx)) + 1, 1), max(int(np.ceil(d / dy)) + 1, 1)
+            if cols > nx or lines > ny:
+                continue
+            room = _windows(taken[None], lines, cols)[0] == 0
+            good = (_windows(~(sound & all_sound[:, None, None]), lines, cols) == 0).mean(axis=0)
+            good = np.where(room, good, -1.0)
+            # Of places as good as one another the one nearest to the middle.
+            off = np.hypot(
+                *np.meshgrid(np.arange(good.shape[1]) - (nx - cols) / 2, np.arange(good.shape[0]) - (ny - lines) / 2)
+            )
+            j, i = np.unravel_index(int(np.argmax(good - 1e-4 * off)), good.shape)
+            if good[j, i] >= 0 and (best is None or good[j, i] > best[0] + 1e-9):
+                best = (float(good[j, i]), int(j), int(i), turned, lines, cols)
+        if best is None:
+            break
+        _, row, column, turned, lines, cols = best
+        here = sound[:, row : row + lines, column : column + cols].all(axis=(1, 2))
+        all_sound &= here
+        x = float(cells[row, column, 0] + (cols - 1) * dx / 2)
+        y = float(cells[row, column, 1] + (lines - 1) * dy / 2)
+        found.append(Place(x_mm=round(x, 1), y_mm=round(y, 1), turned=turned, p_sound=float(here.mean())))
+        gap_x, gap_y = int(np.ceil(LAYER.placing.apart_mm / dx)), int(np.ceil(LAYER.placing.apart_mm / dy))
+        taken[max(row - gap_y, 0) : row + lines + gap_y, max(column - gap_x, 0) : column + cols + gap_x] = True
+    each = np.where(free, sound.mean(axis=0), 0.0)
+    return Placing(
+        places=tuple(found),
+        left_over=footprint.count - len(found),
+        p_all=float(all_sound.mean()) if found else 0.0,
+        xs_mm=tuple(float(x) for x in np.round(cells[0, :, 0], 2)),
+        ys_mm=tuple(float(y) for y in np.round(cells[:, 0, 1], 2)),
+        p_sound=tuple(tuple(float(p) for p in row) for row in np.round(each, 3)),
+    )
+
+
+def grid_of(plate: Plate) -> Array:
+    """(ny, nx, 2) places in mm over the whole plate, from front to rear and left to right."""
+    x0, y0, x1, y1 = plate.bounds
+    xs = np.linspace(x0, x1, LAYER.placing.cells)
+    ys = np.linspace(y0, y1, LAYER.placing.cells)
+    return np.stack(np.meshgrid(xs, ys), axis=2)
+
+
+def _windows(marked: NDArray[np.bool_], lines: int, cols: int) -> Array:
+    """(n, ny, nx) -> how many marked cells each window of so many lines and columns holds, from its first corner on."""
+    total = np.zeros((len(marked), marked.shape[1] + 1, marked.shape[2] + 1))
+    total[:, 1:, 1:] = marked.cumsum(axis=1).cumsum(axis=2)
+    return np.asarray(
+        total[:, lines:, cols:] - total[:, :-lines, cols:] - total[:, lines:, :-cols] + total[:, :-lines, :-cols]
+    )

@@ -1,0 +1,131 @@
+"""First-layer settings, and what each buys: how many hundredths of gap it forgives, from the bead model."""
+
+from scipy.special import ndtr
+
+from .bead import Bead
+from .defaults import BEAD, LAYER
+from .value import Value
+
+
+class Recipe(Value):
+    """A first layer's settings, in plain units, with what they forgive."""
+
+    name: str
+    why: str
+    layer_mm: float
+    line_mm: float
+    flow: float
+    speed_mm_s: float
+    acceleration_mm_s2: float
+    nozzle_c: float
+    bed_c: float
+    fan: float
+    #: The gap that is aimed at, and by how much it may be off to either side and the layer be sound still.
+    gap_mm: float
+    forgives_mm: float
+    #: mm^3 of plastic a second, and how much of what the hot end melts that is.
+    melts_mm3_s: float
+    melt_share: float
+    #: The chance that every zone is sound, with what is left of unevenness.
+    p_all_sound: float
+
+
+def forgives(bead: Bead) -> tuple[float, float]:
+    """The middle of the gaps at which a layer is sound, mm, and by how much the gap may be off to either side."""
+    low, high = bead.bands_mm()["sound"]
+    return (low + high) / 2, (high - low) / 2
+
+
+def all_sound(forgives_mm: float, sd_mm: float, zones: int) -> float:
+    """The chance that so many zones, each off by a normal error of one sd, are all within what is forgiven."""
+    if sd_mm <= 0:
+        return 1.0
+    return float((2 * ndtr(forgives_mm / sd_mm) - 1) ** zones)
+
+
+def thicker_layer(bead: Bead) -> Bead | None:
+    """The same line, as high as it forgives most; None where no higher layer does."""
+    say, nozzle = LAYER.recipe, bead.line_mm / BEAD.line_per_nozzle
+    possible = [
+        Bead(bead.line_mm, layer * nozzle)
+        for layer in say.layers
+        if layer <= say.most_layer and bead.line_mm >= say.least_line_over_layer * layer * nozzle
+    ]
+    best = max(possible, key=lambda b: forgives(b)[1], default=bead)
+    return best if forgives(best)[1] > forgives(bead)[1] + say.within_mm else None
+
+
+def recipes(
+    nozzle_mm: float, material: str, nozzle_c: float, bed_c: float, uneven_mm: float, zones: int = 5
+) -> tuple[Recipe, ...]:
+    """Settings as they are now and others that forgive more, the most forgiving last.
+
+    `uneven_mm`: one sd of what is left between zones and of what is not known. Limits: a layer at most `most_layer` of the
+    nozzle, a line wide enough for it, and no more plastic than the hot end melts; else it is laid more slowly.
+    """
+    say = LAYER.recipe
+    now = Bead(BEAD.line_per_nozzle * nozzle_mm, BEAD.layer_per_nozzle * nozzle_mm)
+    made = [_made("as it is proofed now", "", now, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)]
+    best = thicker_layer(now)
+    if best is not None:
+        why = "a higher layer forgives in proportion: lines part and ridges rise later"
+        made.append(_made("a thicker first layer", why, best, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones))
+    both = [
+        Bead(line * nozzle_mm, layer * nozzle_mm)
+        for line in say.lines
+        for layer in say.layers
+        if layer <= say.most_layer and line >= say.least_line_over_layer * layer
+    ]
+    widest = max(both, key=lambda b: forgives(b)[1])
+    if forgives(widest)[1] > made[-1].forgives_mm + say.within_mm:
+        why = "the line is as wide as this layer needs, so that it is pressed on and not dropped"
+        made.append(
+            _made("thicker, with its line", why, widest, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)
+        )
+    last = made[-1]
+    hotter = last.model_copy(
+        update={
+            "name": "and hotter, for what will not hold",
+            "why": "heat does not widen the band of sound gaps; it helps what is laid there to hold. Not more: the foot spreads",
+            "nozzle_c": nozzle_c + say.more_nozzle_c,
+            "bed_c": bed_c + say.more_bed_c,
+            "speed_mm_s": min(say.slow_mm_s, last.speed_mm_s),
+            "melts_mm3_s": round(last.melts_mm3_s * min(say.slow_mm_s, last.speed_mm_s) / last.speed_mm_s, 2),
+            "melt_share": last.melt_share * min(say.slow_mm_s, last.speed_mm_s) / last.speed_mm_s,
+        }
+    )
+    return (*made, hotter)
+
+
+def _made(
+    name: str,
+    why: str,
+    bead: Bead,
+    nozzle_mm: float,
+    material: str,
+    nozzle_c: float,
+    bed_c: float,
+    uneven_mm: float,
+    zones: int,
+) -> Recipe:
+    say = LAYER.recipe
+    melts = say.melt_mm3_s[material] * nozzle_mm / 0.4
+    speed = min(say.speed_mm_s, say.melt_share * melts / bead.area_mm2)
+    gap, half = forgives(bead)
+    return Recipe(
+        name=name,
+        why=why,
+        layer_mm=round(bead.layer_mm, 3),
+        line_mm=round(bead.line_mm, 3),
+        flow=bead.flow,
+        speed_mm_s=round(speed, 1),
+        acceleration_mm_s2=say.acceleration_mm_s2,
+        nozzle_c=nozzle_c,
+        bed_c=bed_c,
+        fan=0.0,
+        gap_mm=round(gap, 3),
+        forgives_mm=round(half, 4),
+        melts_mm3_s=round(speed * bead.area_mm2, 2),
+        melt_share=speed * bead.area_mm2 / melts,
+        p_all_sound=all_sound(half, uneven_mm, zones),
+    )

@@ -1,0 +1,62 @@
+"""Settings that forgive what is left, and the places on this plate where parts hold best."""
+
+import numpy as np
+
+from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import BEAD, LAYER
+from ivory_table.core.placing import Footprint, Placing, grid_of, placing
+from ivory_table.core.recipe import Recipe, recipes
+from ivory_table.core.value import Value
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations.sheet import Sheet, sheet_of
+
+
+class RecipeView(Value):
+    recipes: tuple[Recipe, ...]
+    #: One sd in mm of what is left between zones, and of what is not known of them.
+    uneven_mm: float
+    zones: int
+    #: What the hot end is taken to melt, mm^3 a second.
+    melts_mm3_s: float
+    cautions: tuple[str, ...]
+
+
+class PlacingView(Value):
+    sheet: Sheet
+    footprint: Footprint
+    placing: Placing
+    #: What the chances stand on.
+    words: str
+
+
+def recipe_view(run: OpenRun) -> RecipeView:
+    """Recipes for this nozzle and filament, weighed with what this run knows of the plate."""
+    setup, wanted = run.setup, run.state.wanted
+    gaps, sds = wanted.field.gaps
+    uneven = float(np.sqrt(np.mean(np.square(gaps - gaps.mean())) + np.mean(np.square(sds))))
+    nozzle, filament = setup.machine.nozzle_mm, setup.filament
+    return RecipeView(
+        recipes=recipes(nozzle, filament.material, filament.nozzle_c, filament.bed_c, uneven, len(gaps)),
+        uneven_mm=uneven,
+        zones=len(gaps),
+        melts_mm3_s=LAYER.recipe.melt_mm3_s[filament.material] * nozzle / 0.4,
+        cautions=(
+            "Hotter plates and tips burn, and some plastics give off more fumes: ventilate; local rules come first.",
+            "Change one thing at a time, unless two do not disturb one another; a new layer or line needs a new proof.",
+        ),
+    )
+
+
+def placing_view(run: OpenRun, footprint: Footprint) -> PlacingView:
+    """The best places for parts, by what is believed of the plate now, the mesh in use and its keep-outs."""
+    state, plate = run.state.with_marks(), run.setup.plate
+    cells = grid_of(plate)
+    flat = cells.reshape(-1, 2)
+    believes = state.machine_believes(flat).reshape(cells.shape[:2])
+    nozzle = run.setup.machine.nozzle_mm
+    bead = Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
+    found = placing(state.belief, plate, bead, believes, cells, footprint)
+    _, sd = state.belief.height(flat)
+    words = f"The plate is known to ±{float(np.median(sd)):.3f} mm"
+    words += ", with the mesh in use" if state.mesh_on else ", without a mesh"
+    return PlacingView(sheet=sheet_of(state, None), footprint=footprint, placing=found, words=words + ".")
