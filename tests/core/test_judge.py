@@ -184,7 +184,14 @@ def test_a_cause_that_all_zones_share_comes_before_five_of_their_own() -> None:
     field = by_causes(marks, mean, cov, causes)
     assert max(field.shared, key=lambda n: field.shared[n]) == "zero"
     again = next_actions(
-        field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False, before=Before(repeats=1)
+        field,
+        BEAD_042,
+        "PLA",
+        marks,
+        z_step_mm=0.01,
+        knob_moves=None,
+        mesh_in_use=False,
+        before=Before(repeats=1, fed=True),
     )
     assert again[0].kind == "offset"
     assert again[0].shift_mm < 0
@@ -288,7 +295,7 @@ def test_a_caliper_is_asked_for_only_where_there_is_one(caliper: bool) -> None:
         z_step_mm=0.01,
         knob_moves=None,
         mesh_in_use=False,
-        before=Before(caliper=caliper),
+        before=Before(caliper=caliper, fed=True),
     )
     assert ("caliper" in [a.kind for a in found]) == caliper
 

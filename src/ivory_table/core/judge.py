@@ -440,13 +440,16 @@ def _ranked(
 
     def with_caliper(first: tuple[Action, ...]) -> tuple[Action, ...]:
         """A caliper comes first where it is at hand, or may be, and saves more minutes than it takes; else it is one of the others."""
-        if was.caliper is False:
+        # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
+        if was.caliper is False or clean or together:
             return first
         measured = _caliper(gaps, aims, marks, mended, first[0].total_minutes)
         if measured is None:
             return first
         saves = first[0].total_minutes - measured.total_minutes
-        wanted = saves > JUDGE.caliper_saves and (was.caliper or was.proofs <= JUDGE.caliper_asked)
+        wanted = (
+            first[0] is not fed and saves > JUDGE.caliper_saves and (was.caliper or was.proofs <= JUDGE.caliper_asked)
+        )
         return (measured, *first) if wanted else (*first, measured)
 
     if judged and now >= JUDGE.done_at:
@@ -457,7 +460,8 @@ def _ranked(
             "measure the patches with a caliper"
         )
         return (done.model_copy(update={"reason": why}), *ranked)
-    if fed is not None and was.proofs == 1 and _mostly_height(field):
+    to_move = bool(ranked) and ranked[0].shift_mm is not None and not clean and not together
+    if fed is not None and was.proofs == 1 and to_move and _mostly_height(field):
         # Before any height is judged by it, once: five minutes, and no proof.
         return with_caliper((fed, *(a for a in ranked if a is not fed)))
     # What is at work in all zones is mended before anything is moved for it.

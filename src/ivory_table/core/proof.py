@@ -207,6 +207,16 @@ def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, .
     return tuple(round((first - k) * step, 3) for k in range(count))
 
 
+def _thirds(plate: Plate) -> tuple[Zone, ...]:
+    """Nine places in three rows and three columns, where strips over the whole plate are looked at."""
+    (half_x, half_y), (cx, cy) = loop_mm(plate, PROOF.margin_mm), plate.centre
+    share = 0.6 if plate.shape == "round" else 0.85
+    return tuple(
+        Zone(name=name, x_mm=round(cx + i * share * half_x, 2), y_mm=round(cy + j * share * half_y, 2))
+        for name, i, j in _ROWS[9]
+    )
+
+
 def _pair_zones(plate: Plate, patch_mm: float, nozzle_c: float) -> tuple[Zone, ...]:
     """Three patches as usual, and beside each one with a hotter tip, around the middle."""
     cx, cy = plate.centre
@@ -254,7 +264,7 @@ def plan(
     elif kind == "pair":
         zones = _pair_zones(plate, patch, filament.nozzle_c)
     elif kind == "whole":
-        zones = zones_on(plate, 9)
+        zones = _thirds(plate)
     else:
         zones = at_points if len(at_points) >= 3 else zones_on(plate, 9 if choice == 9 else 5)
     return ProofPlan(

@@ -18,6 +18,8 @@ from ivory_table.program.reader import Toolpath
 WARM_C = 150.0
 #: Where a program has ended and only keeps the machine warm for a while.
 WARM = f"; stays warm for {PROOF.warm_minutes:g} minutes, then off"
+#: Where the tip waits for an eye, and a ladder may be stopped.
+LOOK = "; look: stop it here where this one is right"
 
 
 class Program(Value):

@@ -11,7 +11,7 @@ from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.proof import ProofPlan, Zone, loop_mm, skirt_half_mm
 from ivory_table.program.check import Points, is_clear
-from ivory_table.program.laying import Program, Writer, ascii_only
+from ivory_table.program.laying import LOOK, Program, Writer, ascii_only
 
 
 @dataclass(frozen=True)
@@ -78,9 +78,9 @@ def _written(
         out.say(f"; {stretch.name}")
         for line in stretch.lines:
             out.path(line, h + stretch.away_mm)
-        if stretch.looked_at and manner.can("dwell"):
+        if stretch.looked_at:
             out.lift_to(h + PROOF.lift_mm + max(stretch.away_mm, 0.0))
-            out.say(manner.send("dwell", seconds=PROOF.look_s) + " ; look: stop it here where this one is right")
+            out.say(LOOK if not manner.can("dwell") else manner.send("dwell", seconds=PROOF.look_s) + f" {LOOK}")
             out.seconds += PROOF.look_s
     out.end()
     return out

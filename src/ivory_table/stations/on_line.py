@@ -124,6 +124,10 @@ def practice_answer(lines: Lines, run_id: str) -> None:
         if kind == "feel":
             lines.answer(machine_id, hands.slide_here(), status.question)
             return
+        if kind.startswith("look:"):
+            grade = hands.print_zone(run.state.proofs[-1].plan, int(kind.removeprefix("look:"))).grade
+            lines.answer(machine_id, status.answers[grade not in ("loose", "barely", "parted")], status.question)
+            return
         if kind in ("touch", "release"):
             hands.touch_probe(kind == "touch")
         # A turn happens to the practice plate when its row is kept, whoever answered.

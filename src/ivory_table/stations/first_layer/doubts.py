@@ -46,10 +46,10 @@ def _feed_measured(what: FeedMeasured, run: OpenRun, source: Source) -> None:
     left = what.commanded_mm - off
     likely = LAYER.feed.mark_mm - off
     hint = ""
-    if abs(likely - what.commanded_mm) <= LAYER.feed.asked_mm:
-        hint = f" Is that what was left up to a mark at {LAYER.feed.mark_mm:g} mm? Then {likely:g} mm went in."
-    elif abs(10 * off - what.commanded_mm) <= LAYER.feed.asked_mm:
+    if abs(10 * off - what.commanded_mm) <= LAYER.feed.asked_mm:
         hint = f" Did you mean {10 * off:g} mm?"
+    elif abs(likely - what.commanded_mm) <= LAYER.feed.asked_mm:
+        hint = f" Is that what was left up to a mark at {LAYER.feed.mark_mm:g} mm? Then {likely:g} mm went in."
     raise Refused(
         "feed_doubtful",
         f"{off:g} mm is {abs(left):g} mm {'less' if left > 0 else 'more'} than was asked for; a feed is seldom so far off.{hint} "

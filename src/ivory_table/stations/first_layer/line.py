@@ -6,7 +6,7 @@ from ivory_table.core.defaults import PROOF
 from ivory_table.core.offset import StoredChange, convention, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.link.session import Cancelled, Session
-from ivory_table.program.laying import WARM, seconds_by_line
+from ivory_table.program.laying import LOOK, WARM, seconds_by_line
 from ivory_table.program.reader import read_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
@@ -48,6 +48,12 @@ def print_proof(work: Work) -> None:
                 zone, words = zone + 1, line[2:]
             elif line.startswith(("; prime", "; skirt")):
                 words = line[2:].split(",")[0]
+            if line.endswith(LOOK):
+                # A ladder goes on only where somebody has looked.
+                if holds(session, laid, zone):
+                    end_proof(work, "cancelled", zone + 1, lines[last:])
+                    return
+                continue
             bare = line.split(";")[0].strip()
             if not bare:
                 continue
@@ -69,6 +75,18 @@ def print_proof(work: Work) -> None:
             work.keep(SpeedSet(percent=speed_was))
     if abs(work.state.nudged_mm) > 5e-4:
         settle_nudges(work)
+
+
+#: What is asked of a step of a ladder, and the answer that ends it.
+GOES_ON, HOLDS = "not yet, go on", "it holds, stop here"
+
+
+def holds(session: Session, laid: ProofPlan, zone: int) -> bool:
+    """Whether the step of a ladder that was just laid holds and closes, by whoever stands there."""
+    said = session.question(
+        f"{laid.zones[zone].name.capitalize()}: does it hold, and do its lines close?", (GOES_ON, HOLDS), f"look:{zone}"
+    )
+    return said == HOLDS
 
 
 def proof_at_hand(run: OpenRun, choice: ProofChoice = "advised") -> ProofPlan:
@@ -178,7 +196,9 @@ def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
             moves=(
                 f"plate to {setup.filament.bed_c:.0f} °C, tip to {setup.filament.nozzle_c:.0f} °C",
                 "every axis runs to its stop (home)",
-                "prime line, skirt and patches at the first layer's height",
+                "prime line, then each step closer than the last; you are asked after each"
+                if proof_at_hand(run).kind == "ladder"
+                else "prime line, skirt and patches at the first layer's height",
                 f"at the end the tip lifts to {PROOF.park_mm:g} mm and stays warm",
             ),
             why_not=too_low,

@@ -8,7 +8,7 @@ from ivory_table.core.placing import Footprint, Placing, grid_of, placing
 from ivory_table.core.recipe import Recipe, recipes
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.sheet import Sheet, sheet_of
+from ivory_table.stations.sheet import Figure, Sheet, sheet_of
 
 
 class RecipeView(Value):
@@ -57,6 +57,13 @@ def placing_view(run: OpenRun, footprint: Footprint) -> PlacingView:
     bead = Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
     found = placing(state.belief, plate, bead, believes, cells, footprint)
     _, sd = state.belief.height(flat)
-    words = f"The plate is known to ±{float(np.median(sd)):.3f} mm"
+    known = float(np.median(sd))
+    words = f"The plate is known to ±{known:.3f} mm"
     words += ", with the mesh in use" if state.mesh_on else ", without a mesh"
-    return PlacingView(sheet=sheet_of(state, None), footprint=footprint, placing=found, words=words + ".")
+    figures = (
+        Figure(name="All sound", value=f"{found.p_all:.0%}", unit=f"{len(found.places)} placed"),
+        Figure(name="Plate known to", value=f"{known:.3f}", unit="mm"),
+    )
+    return PlacingView(
+        sheet=sheet_of(state, None, figures=figures), footprint=footprint, placing=found, words=words + "."
+    )

@@ -1,0 +1,121 @@
+"""Settings and what they forgive, and places on a plate, against brute force."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivory_table.core.bead import Bead
+from ivory_table.core.belief import Belief
+from ivory_table.core.placing import Footprint, grid_of, placing
+from ivory_table.core.plate import KeepOut, Plate
+from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer
+from ivory_table.core.surface import Surface
+
+
+@given(st.floats(0.2, 1.2), st.floats(0.3, 0.75), st.floats(1.0, 1.5))
+def test_what_is_forgiven_is_what_grades_as_sound(nozzle: float, layer: float, line: float) -> None:
+    bead = Bead(line * nozzle, layer * nozzle)
+    middle, half = forgives(bead)
+    for off, sound in ((-1.02, False), (-0.98, True), (0.98, True), (1.02, False)):
+        assert (bead.grade_at(middle + off * half) == "sound") is sound
+
+
+@given(st.floats(0.2, 1.0))
+def test_forgiveness_grows_with_the_nozzle(nozzle: float) -> None:
+    assert forgives(Bead(nozzle, nozzle / 2))[1] == pytest.approx(nozzle * forgives(Bead(1.0, 0.5))[1])
+
+
+@pytest.mark.parametrize("sd", [0.01, 0.02, 0.04])
+def test_the_chance_that_all_are_sound_is_that_of_counting(sd: float) -> None:
+    draws = np.random.default_rng(2).normal(0, sd, (200_000, 5))
+    assert all_sound(0.03, sd, 5) == pytest.approx((np.abs(draws).max(axis=1) < 0.03).mean(), abs=0.004)
+
+
+@pytest.mark.parametrize("nozzle", [0.25, 0.4, 0.6, 0.8])
+def test_recipes_keep_to_their_limits_and_forgive_more_each(nozzle: float) -> None:
+    found = recipes(nozzle, "PETG", 235, 75, 0.02)
+    forgiven = [r.forgives_mm for r in found]
+    assert forgiven == sorted(forgiven)
+    assert found[0].layer_mm == pytest.approx(nozzle / 2)
+    for r in found:
+        assert r.layer_mm <= 0.75 * nozzle + 1e-3
+        assert r.line_mm >= 1.3 * r.layer_mm
+        assert r.melt_share <= 0.6 + 1e-9
+        assert r.fan == 0
+
+
+def test_a_weak_hot_end_lays_more_slowly() -> None:
+    wide = recipes(1.0, "TPU", 225, 45, 0.02)
+    assert wide[0].speed_mm_s < 20
+    assert wide[0].melt_share == pytest.approx(0.6, abs=0.02)
+
+
+def test_the_thickest_layer_is_not_made_thicker() -> None:
+    thick = thicker_layer(Bead(0.4, 0.2))
+    assert thick is not None
+    assert thicker_layer(thick) is None
+
+
+# Where on a plate
+
+PLATE = Plate(
+    id="p",
+    name="p",
+    width_mm=200,
+    depth_mm=160,
+    keep_outs=(KeepOut(name="clip", x_min_mm=90, y_min_mm=0, x_max_mm=110, y_max_mm=10),),
+)
+SCREWS = np.array([(20.0, 20.0), (180.0, 20.0), (20.0, 140.0), (180.0, 140.0)])
+
+
+def tilted(right_mm: float) -> tuple[Belief, np.ndarray]:
+    """A plate known to a hundredth, its right side higher by so much, at a gap of 0.2 on its left."""
+    surface = Surface(PLATE, SCREWS)
+    belief = Belief.prior(surface, bias_sd_mm=0.001, hypotheses=8)
+    for x in (20.0, 100.0, 180.0):
+        for y in (20.0, 80.0, 140.0):
+            height = right_mm * (x - 20) / 160
+            belief = belief.read(surface.rows([(x, y)])[0], height, 0.004)
+    return belief, np.zeros(grid_of(PLATE).shape[:2])
+
+
+def test_parts_go_where_the_plate_is_right() -> None:
+    belief, believes = tilted(0.09)
+    found = placing(belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=40, depth_mm=30))
+    assert found.places[0].x_mm < 70
+    assert found.places[0].p_sound > 0.8
+    chances = np.array(found.p_sound)
+    assert chances[:, 3].mean() > chances[:, -4].mean() + 0.5
+
+
+def test_parts_stay_apart_and_out_of_clips() -> None:
+    belief, believes = tilted(0.0)
+    found = placing(
+        belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=50, depth_mm=30, count=6)
+    )
+    assert found.left_over == 0
+    boxes = []
+    for p in found.places:
+        w, d = (30, 50) if p.turned else (50, 30)
+        boxes.append((p.x_mm - w / 2, p.y_mm - d / 2, p.x_mm + w / 2, p.y_mm + d / 2))
+        assert boxes[-1][0] >= 0
+        assert boxes[-1][3] <= 160
+        assert boxes[-1][2] <= 90 or boxes[-1][0] >= 110 or boxes[-1][1] >= 10
+    for i, a in enumerate(boxes):
+        for b in boxes[:i]:
+            assert a[2] <= b[0] or b[2] <= a[0] or a[3] <= b[1] or b[3] <= a[1]
+
+
+def test_what_finds_no_room_is_said() -> None:
+    belief, believes = tilted(0.0)
+    found = placing(
+        belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=150, depth_mm=120, count=3)
+    )
+    assert (len(found.places), found.left_over) == (1, 2)
+
+
+def test_a_long_part_is_turned_to_fit() -> None:
+    belief, believes = tilted(0.0)
+    found = placing(belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=30, depth_mm=170))
+    assert found.places[0].turned

@@ -1,0 +1,230 @@
+"""The first layer's station: kinds of proof, signs, causes, the feed, and what is advised after them."""
+
+import pytest
+
+from ivory_table.core.proof import PROOF_CHOICES, plan
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.run import OpenRun
+from ivory_table.stations import first_layer
+from ivory_table.stations.first_layer.entries import (
+    CauseMended,
+    FeedCorrected,
+    FeedMeasured,
+    Judged,
+    ProofEnded,
+    ProofStarted,
+    ToolTold,
+    ZoneCleaned,
+    ZoneSkipped,
+)
+from ivory_table.stations.first_layer.settings import placing_view, recipe_view
+from ivory_table.stations.first_layer.step import next_steps
+from ivory_table.stations.offset.entries import ZeroDoubted
+from ivory_table.stations.tram.entries import CentreFelt, Counted
+
+from .test_run import keep, start
+
+
+@pytest.fixture
+def flat(desk: Desk) -> OpenRun:
+    """Heron, trammed and its centre felt: the height is known to some hundredths."""
+    run = start(desk, "heron")
+    for _ in range(2):
+        for screw in run.setup.machine.screws:
+            run = keep(desk, "tram", Counted(screw=screw.name, marks=0, sure=True))
+    return keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
+
+
+def judged(desk: Desk, *grades: str, **more: object) -> OpenRun:
+    run = desk.open("run")
+    for zone, grade in enumerate(grades):
+        run = keep(desk, "first_layer", Judged(zone=zone, grade=grade, **more))
+    return run
+
+
+def printed(desk: Desk) -> OpenRun:
+    return keep(desk, "first_layer", ProofStarted(proof=desk.open("run").state.next_proof("advised")))
+
+
+def test_what_is_known_decides_what_is_printed_first(desk: Desk, flat: OpenRun) -> None:
+    view = first_layer.view.view(flat)
+    assert view.plan.kind == "patches"
+    assert [p.choice for p in view.proposals if p.advised] == [5]
+    run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    view = first_layer.view.view(run)
+    assert view.plan.kind == "ladder"
+    ladder = next(p for p in view.proposals if p.choice == "ladder")
+    patches = next(p for p in view.proposals if p.choice == 5)
+    assert ladder.advised
+    assert ladder.leaves_mm < patches.leaves_mm / 2
+    assert ladder.now_mm > 0.3
+
+
+def test_every_kind_is_offered_with_its_minutes_and_can_be_kept(desk: Desk, flat: OpenRun) -> None:
+    offered = {p.choice: p for p in first_layer.view.view(flat).proposals}
+    assert set(offered) == set(PROOF_CHOICES) - {"advised", "mesh"}
+    for choice, one in offered.items():
+        assert one.minutes > 0.5, choice
+        assert one.leaves_mm < one.now_mm, choice
+        run = keep(desk, "first_layer", ProofStarted(proof=flat.state.next_proof(choice)))
+        view = first_layer.view.view(run)
+        assert view.step == "judge"
+        assert len(view.zones) == len(view.plan.zones)
+
+
+def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    run = printed(desk)
+    ladder = run.state.proofs[-1].plan
+    truth = 0.75  # the gap as it stands
+    for zone, step in enumerate(ladder.zones):
+        grade = ladder.bead.grade_at(truth + step.away_mm)
+        run = keep(desk, "first_layer", Judged(zone=zone, grade=grade))
+        if grade == "sound":
+            run = keep(desk, "first_layer", ProofEnded(outcome="cancelled", zones=zone + 1))
+            break
+    view = first_layer.view.view(run)
+    assert view.step == "decide"
+    gap, sd = run.state.common_gap
+    assert gap == pytest.approx(truth, abs=3 * sd)
+    assert sd < 0.03
+    best = next_steps(run)[0]
+    assert best.action.kind in ("offset", "feed")
+    best = next(s for s in next_steps(run) if s.action.kind == "offset")
+    assert truth + best.stored.shift_mm == pytest.approx(0.19, abs=0.05)
+    # The whole plate is shown next, not the ladder again.
+    assert run.state.next_proof("advised").kind == "patches"
+
+
+def test_a_cleaned_zone_is_printed_again_alone(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "sound", "sound", "sound", "sound", "loose")
+    assert next_steps(run)[0].action.kind == "clean"
+    assert first_layer.view.view(run).zones[4].verdict == "clean this zone"
+    run = keep(desk, "first_layer", ZoneCleaned(zone=4))
+    again = next_steps(run)[0]
+    assert (again.action.kind, again.does) == ("print_again", "Printed again")
+    (row,) = again.keeps
+    assert [z.name for z in row.proof.zones] == ["rear right"]
+    run = keep(desk, "first_layer", row)
+    run = judged(desk, "sound")
+    # One zone was printed, and all five are spoken of.
+    assert len(run.state.wanted.judged) == 5
+    best = next_steps(run)[0]
+    assert best.action.kind in ("done", "print_again", "feed")
+    assert best.action.p_all_sound > 0.3
+
+
+def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    judged(desk, "sound", "sound", "sound", "sound", "sound")
+    printed(desk)
+    run = judged(desk, "loose", "barely", "loose", "loose", "loose")
+    view = first_layer.view.view(run)
+    assert view.causes[0].id in ("coat", "cold_plate")
+    assert sum(c.p for c in view.causes) <= 1.001
+    best = next_steps(run)[0]
+    assert best.action.kind == "remedy"
+    assert "Do not change the height" in best.words
+    before = run.state.causes.shared["coat"]
+    for row in best.keeps:
+        assert isinstance(row, CauseMended)
+        run = keep(desk, "first_layer", row)
+    assert next_steps(run)[0].action.kind == "print_again"
+    run = keep(desk, "first_layer", next_steps(run)[0].keeps[0])
+    likely = next(c.p for c in view.causes if c.id == "coat")
+    assert before < run.state.causes.shared["coat"] < likely
+    # Mended, and nothing holds still: then the height is not what it was taken for.
+    run = judged(desk, "loose", "loose", "loose", "loose", "loose")
+    assert run.state.zone_field(run.state.proofs[-1]).shared["zero"] > 0.3
+
+
+def test_a_feed_is_measured_corrected_and_believed(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "parted", "parted", "sound", "parted", "parted")
+    assert next_steps(run)[0].action.kind == "feed"
+    unmeasured = run.state.wanted.field.mean[0]
+    with pytest.raises(Refused, match="Did you mean 96 mm"):
+        keep(desk, "first_layer", FeedMeasured(measured_mm=(9.6,)))
+    with pytest.raises(Refused, match="what was left up to a mark at 120 mm"):
+        keep(desk, "first_layer", FeedMeasured(measured_mm=(25.0,)))
+    run = keep(desk, "first_layer", FeedMeasured(measured_mm=(92.0, 92.5)))
+    feed = first_layer.view.view(run).feed
+    assert feed.off == pytest.approx(-0.0775)
+    assert feed.times == pytest.approx(1 / 0.9225)
+    assert feed.flow == pytest.approx(-0.0775, abs=0.01)
+    # The same grades tell a smaller gap now: too little came out.
+    assert run.state.wanted.field.mean[0] < unmeasured - 0.005
+    assert "feed" not in [s.action.kind for s in next_steps(run)]
+    run = keep(desk, "first_layer", FeedCorrected(times=feed.times))
+    assert run.state.open_proof is None
+    feed = first_layer.view.view(run).feed
+    assert (feed.off, feed.times) == (0.0, None)
+    assert abs(feed.flow) < 0.01
+
+
+def test_a_caliper_is_asked_for_until_somebody_says_there_is_none(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "ridged", "ridged", "sound", "ridged", "sound")
+    kinds = [s.action.kind for s in next_steps(run)]
+    assert "caliper" in kinds
+    run = keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
+    assert "caliper" not in [s.action.kind for s in next_steps(run)]
+    run = keep(desk, "first_layer", Judged(zone=0, grade="ridged", caliper_mm=0.16, sure=True))
+    assert run.state.caliper is True
+
+
+def test_a_skipped_zone_is_not_waited_for_and_can_be_judged_after_all(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "sound", "sound", "sound", "sound")
+    assert first_layer.view.view(run).next_zone == 4
+    run = keep(desk, "first_layer", ZoneSkipped(zone=4))
+    view = first_layer.view.view(run)
+    assert (view.next_zone, view.zones[4].skipped) == (None, True)
+    run = keep(desk, "first_layer", Judged(zone=4, grade="sound"))
+    assert not first_layer.view.view(run).zones[4].skipped
+
+
+def test_signs_without_a_grade_and_a_part_that_is_too_low_are_taken(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = keep(desk, "first_layer", Judged(zone=0, signs=("rough", "holds_hard")))
+    assert run.state.zone_field(run.state.proofs[-1]).mean[0] < 0.185
+    run = keep(desk, "first_layer", Judged(zone=1, short_mm=0.06))
+    assert run.kept[-1].what.words(run.setup.machine) == "zone 2: the part 0.06 mm too low"
+    with pytest.raises(ValueError, match="a grade, a sign, or what was measured"):
+        Judged(zone=1)
+    with pytest.raises(ValueError, match="given once"):
+        Judged(zone=1, signs=("rough", "rough"))
+
+
+def test_a_proof_that_lies_off_the_plate_is_refused(desk: Desk, flat: OpenRun) -> None:
+    laid = plan(flat.setup.machine, flat.setup.plate, flat.setup.filament, 5)
+    off = laid.zones[0].model_copy(update={"x_mm": 900.0})
+    with pytest.raises(Refused, match="off"):
+        keep(desk, "first_layer", ProofStarted(proof=laid.model_copy(update={"zones": (off, *laid.zones[1:])})))
+
+
+def test_taking_back_a_remedy_gives_its_cause_back(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "loose", "loose", "loose", "loose", "loose")
+    was = next_steps(run)[0].action
+    run = keep(desk, "first_layer", CauseMended(cause="coat"))
+    from ivory_table.runs.common import TakenBack
+
+    run = keep(desk, "first_layer", TakenBack(entry_id=run.kept[-1].id))
+    assert next_steps(run)[0].action == was
+
+
+def test_settings_and_places_follow_what_is_known(desk: Desk, flat: OpenRun) -> None:
+    view = recipe_view(flat)
+    forgives = [r.forgives_mm for r in view.recipes]
+    assert forgives == sorted(forgives)
+    assert view.recipes[-1].p_all_sound > view.recipes[0].p_all_sound
+    from ivory_table.core.placing import Footprint
+
+    placed = placing_view(flat, Footprint(width_mm=60, depth_mm=40, count=3)).placing
+    assert len(placed.places) == 3
+    assert placed.p_all <= min(p.p_sound for p in placed.places) + 1e-9
+    nothing = placing_view(flat, Footprint(width_mm=900, depth_mm=900)).placing
+    assert (nothing.places, nothing.left_over) == ((), 1)
