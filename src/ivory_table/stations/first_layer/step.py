@@ -206,7 +206,15 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
 
 
 #: Steps that are done at another station.
-LEADS_TO: dict[str, StationName] = {"mesh": "mesh", "measure": "mesh", "done": "sign_off"}
+LEADS_TO: dict[str, StationName] = {
+    "mesh": "mesh",
+    "measure": "mesh",
+    "done": "sign_off",
+    # By forms of its own, beside the advice.
+    "feed": "first_layer",
+    "caliper": "first_layer",
+    "settings": "first_layer",
+}
 DOES = {
     "done": "Go to Sign off",
     "offset": "Sent, set it",
