@@ -125,7 +125,6 @@ def main() -> None:
         shoot(browser, f"{at}/tram", "tram-count")
         shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
         walk.practise("tram")
-        shoot(browser, f"{at}/tram", "tram-done")
         walk.keep("mesh", kind="mesh_planned", columns=5, rows=5, owns_zero=True)
         walk.practise("mesh", 4)
         walk.practise("mesh")
@@ -138,6 +137,7 @@ def main() -> None:
         walk.practise("first_layer")
         shoot(browser, f"{at}/first_layer", "first-layer-decide")
         shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
+        shoot(browser, f"{at}/recipe", "first-layer-settings")
         shoot(browser, f"{at}/sign_off", "sign-off")
         shoot(browser, f"{at}/record", "record", height=1100)
         # A count that leaves something to add, whatever the practice plate is like.

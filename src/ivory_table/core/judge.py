@@ -61,6 +61,7 @@ ActionKind = Literal[
     "patches",
     "ladder",
     "settings",
+    "tram",
 ]
 
 
@@ -439,7 +440,7 @@ def _ranked(
     )
 
     def with_caliper(first: tuple[Action, ...]) -> tuple[Action, ...]:
-        """A caliper comes first where it is at hand, or may be, and saves more minutes than it takes; else it is one of the others."""
+        """A caliper comes first where it is said to be at hand and saves more minutes than it takes; else it is one of the others."""
         # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
         if was.caliper is False or clean or together:
             return first
@@ -447,9 +448,7 @@ def _ranked(
         if measured is None:
             return first
         saves = first[0].total_minutes - measured.total_minutes
-        wanted = (
-            first[0] is not fed and saves > JUDGE.caliper_saves and (was.caliper or was.proofs <= JUDGE.caliper_asked)
-        )
+        wanted = first[0] is not fed and saves > JUDGE.caliper_saves and was.caliper
         return (measured, *first) if wanted else (*first, measured)
 
     if judged and now >= JUDGE.done_at:
@@ -461,7 +460,7 @@ def _ranked(
         )
         return (done.model_copy(update={"reason": why}), *ranked)
     to_move = bool(ranked) and ranked[0].shift_mm is not None and not clean and not together
-    if fed is not None and was.proofs == 1 and to_move and _mostly_height(field):
+    if fed is not None and feed >= JUDGE.cause_at and was.proofs == 1 and to_move and _mostly_height(field):
         # Before any height is judged by it, once: five minutes, and no proof.
         return with_caliper((fed, *(a for a in ranked if a is not fed)))
     # What is at work in all zones is mended before anything is moved for it.
@@ -473,6 +472,14 @@ def _ranked(
         # The proof showed only a part of the plate.
         if ranked and ranked[0].p_all_sound > now + JUDGE.gain:
             return tuple(ranked)
+        move = next((a for a in changes if a.kind == "offset"), None)
+        if move is not None and abs(float(np.mean(errors))) > 2 * z_step_mm:
+            # What it did show is taken up before anything else is laid over it.
+            return (move, *(a for a in ranked if a is not move))
+        if _might_scrape(gaps):
+            risk = float(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm))
+            why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
+            return (again.model_copy(update={"kind": "tram", "minutes": minutes.tram, "reason": why}), *ranked)
         why = f"{as_it_is}; {len(unseen)} of {z} zones have not been looked at"
         look = again.model_copy(update={"kind": "patches", "reason": why})
         return (look, *ranked)

@@ -26,7 +26,7 @@ from ivory_table.practice.elastic import crooked
 from ivory_table.practice.person import PracticePerson
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, offset, tram
-from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import CauseMended, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPointAgain
 from ivory_table.stations.offset.entries import Felt, GapSeen
 from ivory_table.stations.prepare.entries import CheckDone
@@ -234,8 +234,10 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
 
 def _follow(one: Trial, person: Erring, best: first_layer.step.NextStep) -> None:
     """Do what is advised, all of it, as the page asks."""
-    for zone in best.action.clean:
-        one.keep("first_layer", ZoneCleaned(zone=zone))
+    if best.action.kind in ("offset", "knobs"):
+        for row in best.keeps:
+            if isinstance(row, ZoneCleaned | CauseMended):
+                one.keep("first_layer", row)
     kind = best.action.kind
     if kind == "measure" and best.mesh_point and best.neighbour and one.now.state.mesh is not None:
         grid = one.now.state.mesh.grid
@@ -246,8 +248,6 @@ def _follow(one: Trial, person: Erring, best: first_layer.step.NextStep) -> None
         )
         one.keep("mesh", again)
         person.use_mesh(one.now.state.mesh)
-    elif kind == "clean":
-        one.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
     else:
         one.follow(best)
         if kind == "knobs" and best.stored is not None:

@@ -25,7 +25,7 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
-from ivory_table.stations.first_layer.entries import ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import FeedCorrected, FeedMeasured, ProofStarted
 from ivory_table.stations.mesh.entries import MeshPlanned, MeshUsed
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
@@ -212,12 +212,18 @@ class Trial:
                 # What a later step undoes is said: the mesh moved the zero, so the offset is set again.
                 while offset.step.now_at(self.now).step != "done":
                     self.ask("offset", offset.practice.practice)
-            case "clean":
-                assert best.action.zone is not None
-                self.keep("first_layer", ZoneCleaned(zone=best.action.zone))
-                self.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
+            case "clean" | "remedy":
+                for row in best.keeps:
+                    self.keep("first_layer", row)
+                self.keep("first_layer", first_layer.step.next_steps(self.now)[0].keeps[0])
+            case "feed":
+                length = PracticePerson(self.body).measure_feed(100)
+                self.keep("first_layer", FeedMeasured(measured_mm=(length,), sure=True))
+                if (times := first_layer.view.feed_times(self.now.state)) is not None:
+                    self.keep("first_layer", FeedCorrected(times=times))
             case _:
-                self.ask("first_layer", lambda _, run: ProofStarted(proof=run.state.proofs[-1].plan))
+                for row in best.keeps or (ProofStarted(proof=self.now.state.next_proof("advised")),):
+                    self.keep("first_layer", row)
 
 
 # By hand, without the program: the same machines, the same person

@@ -2186,6 +2186,8 @@ export interface components {
         };
         /** FirstLayerView */
         FirstLayerView: {
+            /** Caliper */
+            caliper: boolean | null;
             /** Cards */
             cards: components["schemas"]["GradeCard"][];
             /** Causes */

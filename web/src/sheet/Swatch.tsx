@@ -171,7 +171,7 @@ export function Section({
   const h = swatch.height_mm * perMm;
   const pitch = swatch.pitch_mm * perMm;
   // Far above the plate it is drawn no further off than this leaves room for.
-  const lifted = Math.min(Math.max(swatch.gap_mm - swatch.height_mm, 0), 0.25) * perMm;
+  const lifted = Math.min(Math.max(swatch.gap_mm - swatch.height_mm, 0), 0.12) * perMm;
   return (
     <g transform={`translate(${x} ${y})`}>
       {Array.from({ length: lines }, (_, k) => k).map((k) => (

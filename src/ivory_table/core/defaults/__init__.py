@@ -173,6 +173,7 @@ class _Minutes(Value):
     knobs: float
     measure: float
     mesh: float
+    tram: float
     clean: float
     failed: float
 
@@ -198,7 +199,6 @@ class _Judge(Value):
     cause_at: float
     also_at: float
     bundle_at: float
-    caliper_asked: int
     caliper_saves: float
     minutes: _Minutes
 

@@ -162,6 +162,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
             "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
             "mesh": "Measure a mesh and use it.",
+            "tram": "Tram the plate before more of it is printed over.",
             "measure": f"Measure the mesh point at {zone} again, beside a neighbour.",
             "clean": f"Clean {' and '.join(zones[k].name for k in action.clean) or zone}, do not change the height.",
             "print_again": "Print the same proof again.",
@@ -209,6 +210,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
 LEADS_TO: dict[str, StationName] = {
     "mesh": "mesh",
     "measure": "mesh",
+    "tram": "tram",
     "done": "sign_off",
     # By forms of its own, beside the advice.
     "feed": "first_layer",
@@ -220,10 +222,11 @@ DOES = {
     "offset": "Sent, set it",
     "knobs": "Turned",
     "mesh": "Go to Mesh",
+    "tram": "Go to Tram",
     "measure": "Go to Mesh",
     "clean": "Cleaned",
     "print_again": "Printed again",
-    "remedy": "Done",
+    "remedy": "That is done",
     "feed": "Measure the feed",
     "caliper": "Type what it says",
     "patches": "Printed",

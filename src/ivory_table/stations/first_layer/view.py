@@ -14,7 +14,7 @@ from ivory_table.core.signs import SIGNS, Sign, SignId
 from ivory_table.core.value import Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.state import RunState
+from ivory_table.runs.state import RunState, Wanted
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
@@ -110,6 +110,8 @@ class FirstLayerView(StationView):
     eye: EyeView
     #: What else could be printed; shown before a print.
     proposals: tuple[Proposal, ...]
+    #: Whether a caliper is at hand; None while nobody has said.
+    caliper: bool | None
     #: Zones that were laid; fewer than planned where it was cut off.
     printed: int
 
@@ -180,7 +182,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         sound_to_mm=high,
         target_mm=target,
         target_swatch=swatch(bead, target, light),
-        parts=parts(gaps - target, field.cov[: len(gaps), : len(gaps)], laid.places),
+        parts=_parts(state.wanted, target) if state.proofs else (),
         steps=steps,
         live=_live(run),
         mesh_unseen=state.mesh_unseen,
@@ -189,8 +191,15 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         feed=_feed(run),
         eye=_eye(state, bead),
         proposals=() if begun else proposals(run, choice),
+        caliper=state.caliper,
         printed=laid_zones,
     )
+
+
+def _parts(wanted: Wanted, target: float) -> tuple[Part, ...]:
+    """What the wanted zones' error is made of, whatever was printed last."""
+    gaps = wanted.field.gaps[0]
+    return parts(gaps - target, wanted.field.cov[: len(gaps), : len(gaps)], wanted.plan.places)
 
 
 def _closed(state: RunState, laid: ProofPlan) -> ProofRun:

@@ -10,7 +10,7 @@ import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
 import { Section, type Side } from "../../sheet/Swatch";
-import { Panel } from "../../ui/controls";
+import { Button, Panel } from "../../ui/controls";
 import { signed } from "../../ui/words";
 import { Causes } from "./Causes";
 import { Feed } from "./Feed";
@@ -122,6 +122,8 @@ export function FirstLayer() {
   if ((view.step === "decide" || view.step === "done") && chosen === null && !byForm)
     keys.push({ keys: ["Enter"], cap: "Enter", does: "do the best step", run: doBest });
   keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
+  const saving = view.steps.slice(1).find((s) => s.action.kind === "caliper")?.action;
+  const measurable = best && saving && saving.total_minutes < best.action.total_minutes - 1 ? saving : null;
   const zone = view.zones[at];
   const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
   return (
@@ -238,6 +240,26 @@ export function FirstLayer() {
           )}
           {!judging && best?.action.kind === "caliper" && (
             <MeasurePatches view={view} zones={best.action.measure} keep={keep} busy={busy} />
+          )}
+          {!judging && view.caliper === null && best && measurable && (
+            <p className="flex flex-wrap items-center gap-x-4 text-sm">
+              A caliper on the patches would save about{" "}
+              {(best.action.total_minutes - measurable.total_minutes).toFixed(0)} minutes.
+              <Button
+                look="quiet"
+                disabled={busy}
+                onClick={() => keep({ kind: "tool_told", tool: "caliper", here: true })}
+              >
+                there is one
+              </Button>
+              <Button
+                look="quiet"
+                disabled={busy}
+                onClick={() => keep({ kind: "tool_told", tool: "caliper", here: false })}
+              >
+                there is none
+              </Button>
+            </p>
           )}
           <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />
           {!judging && <Causes view={view} />}

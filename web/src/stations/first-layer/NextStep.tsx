@@ -87,7 +87,10 @@ export function NextStep({
             .slice(0, 3)
             .map(
               (o) =>
-                `${o.words.replace(/\.$/, "").replace(/^./, (c) => c.toLowerCase())}, ${(100 * o.action.p_all_sound).toFixed(0)} %`,
+                `${o.words
+                  .replace(/^.*in the same go: /, "")
+                  .replace(/\.$/, "")
+                  .replace(/^./, (c) => c.toLowerCase())}, ${(100 * o.action.p_all_sound).toFixed(0)} %`,
             )
             .join("; ")}
         </p>
