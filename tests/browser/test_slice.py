@@ -156,12 +156,12 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     expect(page.get_by_text("switched on")).to_be_visible()
 
     page.get_by_role("link", name="First layer").click()
-    page.get_by_label("Zones", exact=True).select_option("9")
+    page.get_by_label("What is printed").select_option("9")
     expect(page.get_by_text("9 patches")).to_be_visible()
     with page.expect_download() as download:
         page.get_by_role("link", name="Download the program").click()
     text = download.value.path().read_text()
-    assert download.value.suggested_filename == "proof-kestrel-9-zones.gcode"
+    assert re.fullmatch(r"proof-kestrel-9-zones-[0-9a-f]{6}\.gcode", download.value.suggested_filename)
     assert "CHART_USE S1" in text
     page.get_by_role("button", name=re.compile("It is printed")).click()
     page.get_by_role("button", name=re.compile("sound fused")).click()
@@ -474,6 +474,9 @@ def test_zones_are_reached_by_arrows_and_a_caliper_is_kept_with_the_grade(desk_p
     page = desk_page
     run = start_run(page, "Heron")
     page.goto(f"{run}/first_layer")
+    # Nothing is known of the height yet, and patches are wanted all the same.
+    page.get_by_label("What is printed").select_option("5")
+    expect(page.get_by_role("heading", name="Print the proof.")).to_be_visible()
     page.get_by_role("button", name=re.compile("It is printed")).click()
     page.get_by_text("Proof 1 · front left").wait_for()
     page.keyboard.press("ArrowRight")
@@ -486,7 +489,7 @@ def test_zones_are_reached_by_arrows_and_a_caliper_is_kept_with_the_grade(desk_p
     page.get_by_role("button", name=re.compile("sound fused")).click()
     expect(page.get_by_text("Proof 1 · front left")).to_be_visible()
     page.keyboard.press("?")
-    expect(page.get_by_role("dialog")).to_contain_text("sound 0.2 mm")
+    expect(page.get_by_role("dialog")).to_contain_text("sound, 0.2 mm")
 
 
 def test_a_run_is_carried_to_the_bench_as_a_file(desk_page: Page, address: str) -> None:

@@ -21,6 +21,7 @@ from ivory_table.stations.first_layer.entries import Nudged, SpeedSet
 from ivory_table.stations.lines import Connect, Leave, Lines
 from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint
 from ivory_table.stations.mesh.state import Mesh
+from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.offset.feel import feel_check
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.prepare.entries import ChangeTold
@@ -394,6 +395,31 @@ def test_a_cancelled_proof_ends_lifted_and_warm_and_only_whole_zones_are_judged(
     floor.until(lambda: floor.status.state == "idle")  # after some minutes it cools down by itself
     assert floor.served.body.bed.target_c == 0
     assert not floor.status.homed
+
+
+def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) -> None:
+    settled(floor)
+    person = floor.served.person
+    away = 0.5
+    person.move_nozzle(away)  # as after a crash: nobody knows by how much
+    floor.keep("offset", ZeroDoubted(why="crash"))
+    floor.ids += 1
+    on_line.start(floor.lines, "run", "first_layer", "print", f"start-{floor.ids}", "ladder")
+    ends = time.monotonic() + 60
+    asked = 0
+    while floor.status.job != "Lifted and warm" and time.monotonic() < ends:
+        if floor.status.state == "waiting":
+            asked += 1
+            on_line.practice_answer(floor.lines, "run")
+        time.sleep(0.005)
+    proof = floor.run.state.proofs[-1]
+    assert proof.plan.kind == "ladder"
+    assert proof.printed == asked
+    assert 1 < asked < len(proof.plan.zones)
+    # It stopped about where the layer is right, and nothing was scraped on the way.
+    stopped = person._patch(proof.plan, proof.printed - 1)[0]
+    assert 0.1 < stopped < 0.25
+    assert person.crashes() == []
 
 
 def test_a_proof_on_a_plate_that_nobody_measured_is_refused(floor: Floor) -> None:

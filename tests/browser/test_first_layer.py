@@ -1,0 +1,148 @@
+"""First layer by mouse and by keyboard: what is printed, what is told of it, what is behind it."""
+
+import re
+
+import httpx
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import at_station, keeping, press, ready, serious, start_run
+
+
+@pytest.fixture
+def trammed(desk_page: Page, address: str) -> tuple[Page, str]:
+    """A run of Heron, trammed and its offset set by the practice person."""
+    run = start_run(desk_page, "Heron")
+    run_id = run.rsplit("/", 1)[1]
+    with httpx.Client(base_url=address, timeout=60) as api:
+        for station in ("tram", "offset"):
+            for k in range(60):
+                seq = api.get(f"/api/runs/{run_id}/head").json()["seq"]
+                body = {"id": f"{station}-{k}", "seen_seq": seq}
+                if api.post(f"/api/runs/{run_id}/{station}/practice", json=body).status_code != 200:
+                    break
+    desk_page.goto(f"{run}/first_layer")
+    at_station(desk_page, "first_layer")
+    return desk_page, run
+
+
+def judge(page: Page, *keys: str) -> None:
+    for key in keys:
+        with keeping(page):
+            press(page, key)
+
+
+def test_an_unknown_height_begins_with_a_ladder(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    page.goto(f"{run}/first_layer")
+    at_station(page, "first_layer")
+    expect(page.get_by_role("heading", name="Print a ladder first.")).to_be_visible()
+    expect(page.get_by_text("a hand at the stop")).to_be_visible()
+    with keeping(page):
+        press(page, "Enter")
+    expect(page.get_by_text(re.compile("step 1,"))).not_to_have_count(0)
+    judge(page, "1", "1", "1")
+    page.get_by_role("button", name="it was stopped before the end").click()
+    page.get_by_label("The last one that was laid whole").select_option("4")
+    with keeping(page):
+        page.get_by_role("button", name="Keep", exact=True).click()
+    judge(page, "4")
+    expect(page.get_by_text("Best next step")).to_be_visible()
+    assert serious(page) == []
+
+
+def test_signs_are_told_by_letters_and_a_zone_can_be_left_out(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    page.keyboard.press("r")
+    page.keyboard.press("k")
+    expect(page.get_by_text("rubs off, the drive clicks")).to_be_visible()
+    page.keyboard.press("k")
+    expect(page.get_by_text("rubs off, the drive clicks")).to_have_count(0)
+    with keeping(page):
+        page.keyboard.press("3")
+    judge(page, "x", "4", "4", "4")
+    expect(page.get_by_role("row", name=re.compile("not judged"))).to_be_visible()
+    page.get_by_role("button", name="keys and kept rows").click()
+    expect(page.get_by_text("zone 1: parted, rubs off")).to_be_visible()
+
+
+def test_a_mistyped_part_is_said_beside_its_field_and_a_good_one_is_kept(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    page.get_by_text("measured on a real part").click()
+    page.get_by_label("Lower than drawn by").fill("5")
+    expect(page.get_by_text("Give up to 0.5 mm")).to_be_visible()
+    page.get_by_label("Lower than drawn by").fill("0.05")
+    with keeping(page):
+        page.get_by_role("button", name=re.compile("Keep this without a grade")).click()
+    expect(page.get_by_text("2 of 5")).to_be_visible()
+
+
+def test_what_is_behind_it_is_shown_mended_and_printed_again(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, "4", "4", "4", "4", "1")
+    expect(page.get_by_text("Clean rear right, do not change the height.")).to_be_visible()
+    with keeping(page):
+        press(page, "Enter")
+    expect(page.get_by_text("Print rear right again, alone.")).to_be_visible()
+    with keeping(page):
+        press(page, "Enter")
+    expect(page.get_by_text("1 of 1")).to_be_visible()
+    judge(page, "4")
+    expect(page.get_by_text("Best next step")).to_be_visible()
+
+
+def test_the_feed_is_measured_asked_about_and_put_right(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, "3", "3", "3", "3", "3")
+    open_it = page.get_by_role("button", name="measure how much is fed")
+    if open_it.count():
+        open_it.click()
+    field = page.get_by_label("So much went in")
+    field.fill("9.4")
+    page.get_by_role("button", name="Keep it", exact=True).click()
+    expect(page.get_by_text("Did you mean 94 mm?")).to_be_visible()
+    expect(field).to_have_value("9.4")
+    field.fill("94 94.5")
+    with keeping(page):
+        page.get_by_role("button", name="Keep it", exact=True).click()
+    expect(page.get_by_text(re.compile("5.8 % less goes in"))).to_be_visible()
+    page.get_by_label("Steps per mm now").fill("400")
+    expect(page.get_by_text("→ 424.40")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="It is set and read back").click()
+    expect(page.get_by_role("heading", name="Print the proof again.")).to_be_visible()
+
+
+def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None:
+    page, run = trammed
+    page.get_by_text("some zones alone").click()
+    page.get_by_label("centre", exact=True).uncheck()
+    expect(page.get_by_text("some zones alone: 4 of 5")).to_be_visible()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="3MF").click()
+    assert re.fullmatch(r"proof-heron-4-zones-[0-9a-f]{6}\.3mf", download.value.suggested_filename)
+    page.get_by_role("link", name="settings that forgive more").click()
+    expect(page.get_by_role("heading", name="First-layer settings")).to_be_visible()
+    expect(page.get_by_role("region", name="a thicker first layer")).to_contain_text("±0.052 mm")
+    assert serious(page) == []
+    page.goto(f"{run}/placing")
+    expect(page.get_by_text("All of it sound with")).to_be_visible()
+    page.get_by_label("How many").fill("0")
+    expect(page.get_by_text("Give 1 to 36 parts.")).to_be_visible()
+    page.get_by_label("How many").fill("3")
+    page.get_by_role("button", name="Find the places").click()
+    expect(page.get_by_text("All of them sound with")).to_be_visible()
+    expect(page.get_by_role("listitem").filter(has_text="middle at x")).to_have_count(3)
+    ready_again = page.get_by_role("link", name="Back to First layer")
+    ready_again.click()
+    ready(page)
+    assert serious(page) == []
