@@ -164,6 +164,27 @@ def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat:
     assert run.state.zone_field(run.state.proofs[-1]).shared["zero"] > 0.3
 
 
+def test_promises_are_kept_count_and_poor_ones_make_the_next_smaller(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, "sound", "sound", "sound", "sound", "sound")
+    assert run.state.proofs[-1].promised is None  # nothing was printed before
+    for k in range(3):
+        run = printed(desk)
+        promised = run.state.proofs[-1].promised
+        assert 0 < promised < 1
+        run = judged(desk, *["parted" if (k + z) % 2 else "ridged" for z in range(5)])
+    eye = run.state.with_marks().eye
+    assert eye.foretold == 3
+    assert eye.came < eye.promised
+    assert eye.trust < 1
+    assert "were promised to look sound" in first_layer.view.view(run).eye.kept
+    from ivory_table.core.eye import Eye
+
+    assert Eye().trust == 1
+    assert Eye().kept(0.5, 0.9).trust == 1
+    assert Eye().kept(0.9, 0.1).kept(0.9, 0.1).trust < 0.75
+
+
 def test_a_feed_is_measured_corrected_and_believed(desk: Desk, flat: OpenRun) -> None:
     printed(desk)
     run = judged(desk, "parted", "parted", "sound", "parted", "parted")

@@ -22,6 +22,21 @@ class Eye(Value):
     habit: Annotated[float, Field(ge=-0.5, le=0.5)] = 0.0
     habit_sd: Annotated[float, Field(gt=0, le=0.5)] = LAYER.measured.habit
 
+    #: Proofs that were foretold and then judged, and over them the sums of the shares of zones promised to look sound, and that did.
+    foretold: Annotated[int, Field(ge=0)] = 0
+    promised: Annotated[float, Field(ge=0)] = 0.0
+    came: Annotated[float, Field(ge=0)] = 0.0
+
+    @property
+    def trust(self) -> float:
+        """By what promises are multiplied: less than one where less came than was promised, drawn to one while little is known."""
+        return min((self.came + JUDGE.trust_prior) / (self.promised + JUDGE.trust_prior), 1.0)
+
+    def kept(self, promised: float, came: float) -> "Eye":
+        """What is known once a promise was judged: shares of zones."""
+        sums = {"promised": self.promised + promised, "came": self.came + came}
+        return self.model_copy(update={"foretold": self.foretold + 1, **sums})
+
     @property
     def grid(self) -> tuple[Array, Array]:
         """Scatters (n,) and their weights: an even grid over two sds either way."""

@@ -10,7 +10,7 @@ from .bead import GRADES, Bead
 from .belief import normal_points
 from .causes import HEIGHT, CauseId
 from .defaults import BEAD, JUDGE, LAYER, TRAM
-from .proof_field import FLOW, FieldPosterior
+from .proof_field import FLOW, HABIT, FieldPosterior
 from .recipe import forgives, thicker_layer
 from .signs import Mark
 from .value import Array, Value
@@ -106,6 +106,8 @@ class Before:
     fed: bool = False
     #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
     judged: frozenset[int] | None = None
+    #: By what promises are multiplied, as they were kept so far.
+    trust: float = 1.0
     #: The height is known so badly that a ladder tells more than one height.
     height_unknown: bool = False
 
@@ -115,9 +117,28 @@ def p_all_sound(gaps: Array, low: float, high: float) -> float:
     return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
 
 
-def judged_done(field: FieldPosterior, bead: Bead) -> bool:
+def chance_sound(field: FieldPosterior, bead: Bead) -> float:
+    """The chance that all zones are sound as they are: their gaps, and nothing else that keeps one from holding."""
+    return _Odds.of(field).stays * p_all_sound(_draws(field, bead), *bead.bands_mm()["sound"])
+
+
+def looks_sound(field: FieldPosterior, bead: Bead, eye_scatter: float) -> float:
+    """The share of zones that is expected to be graded sound, by an eye of this scatter in r: what a promise is held against."""
+    z, h = field.zones, bead.layer_mm
+    low, high = bead.bands_mm()["sound"]
+    see = np.zeros((z, len(field.mean)))
+    see[:, :z] = np.eye(z)
+    see[:, z + FLOW], see[:, z + HABIT] = -h, h
+    at = see @ field.mean
+    sd = np.sqrt(np.maximum(((see @ field.cov) * see).sum(axis=1), 0.0) + (eye_scatter * h) ** 2)
+    held = _Odds.of(field)
+    p = (ndtr((high - at) / sd) - ndtr((low - at) / sd)) * (1 - sum(held.shared.values()))
+    return float(p.mean())
+
+
+def judged_done(field: FieldPosterior, bead: Bead, trust: float = 1.0) -> bool:
     """Whether all zones are believed sound likely enough, whatever one grade on one print said. That they were judged is for others to say."""
-    return _Odds.of(field).stays * p_all_sound(_draws(field, bead), *bead.bands_mm()["sound"]) >= JUDGE.done_at
+    return trust * chance_sound(field, bead) >= JUDGE.done_at
 
 
 def _draws(field: FieldPosterior, bead: Bead) -> Array:
@@ -205,7 +226,8 @@ def next_actions(
     thicker = thicker_layer(bead)
     if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
         return ranked
-    stays = _Odds.of(field).stays
+    before: Before | None = known.get("before")
+    stays = _Odds.of(field).stays * (before.trust if before else 1.0)
     low, high = bead.bands_mm()["sound"]
     gaps = _draws(field, bead)
     now = stays * p_all_sound(gaps, low, high)
@@ -266,8 +288,8 @@ def _ranked(
     clean = () if cause is not None and len(dirty) > z / 2 else dirty
     together = odds.worth_mending if cause is not None else ()
     likely = together if sum(odds.shared[n] for n in together) >= JUDGE.bundle_at else ()
-    mended = odds.after(clean, likely).stays
-    now = p_all_sound(gaps, low, high) * odds.stays
+    mended = odds.after(clean, likely).stays * was.trust
+    now = p_all_sound(gaps, low, high) * odds.stays * was.trust
 
     def by_offset(of: Array) -> tuple[float, Array]:
         shift = best_shift(of, low, high, target, z_step_mm)
@@ -392,7 +414,7 @@ def _ranked(
         better.append(
             add(
                 "remedy",
-                as_laid * odds.after(clean, together).stays / max(mended, 1e-9),
+                as_laid * odds.after(clean, together).stays * was.trust / max(mended, 1e-9),
                 alone,
                 cost + minutes.proof,
                 f"{said}; the height alone: {field.shared.get(HEIGHT, 0.0):.0%}",

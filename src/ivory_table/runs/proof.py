@@ -31,6 +31,8 @@ class ProofRun:
     #: What was changed since the proof before: the nozzle's height, positive away; the knobs, in marks.
     came_by_shift_mm: float = 0.0
     came_by_turns: tuple[float, ...] | None = None
+    #: The share of its zones that was foretold to look sound; None where that was not said.
+    promised: float | None = None
 
 
 @dataclass(frozen=True, eq=False)

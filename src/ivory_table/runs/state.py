@@ -16,7 +16,7 @@ from ivory_table.core.causes import Causes
 from ivory_table.core.defaults import BEAD, HEAT, OFFSET, PROOF, SURVEY, TRAM
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.judge import judged_done
+from ivory_table.core.judge import judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import ConventionId, Machine, Screw
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan, zones_on
@@ -423,6 +423,12 @@ class RunState:
         """The gaps in the proof's zones, by everything known before it and the marks on it."""
         return self.judged(proof).field
 
+    def promise(self, laid: ProofPlan) -> float | None:
+        """The share of a proof's zones that will look sound, once something was printed; None where that is not asked of it."""
+        if not self.proofs or not self.setup.causes_considered or not laid.judges_all:
+            return None
+        return looks_sound(self.foreseen(laid), laid.bead, self.eye.scatter)
+
     def foreseen(self, laid: ProofPlan) -> FieldPosterior:
         """The gaps in a proof's zones before anything of it was seen."""
         known = self.with_marks()
@@ -448,7 +454,9 @@ class RunState:
         if not self.setup.causes_considered:
             return len(proof.marks) == len(proof.plan.zones) and judged_done(self.zone_field(proof), proof.plan.bead)
         wanted = self.wanted
-        return len(wanted.judged) == len(wanted.plan.zones) and judged_done(wanted.field, wanted.plan.bead)
+        return len(wanted.judged) == len(wanted.plan.zones) and judged_done(
+            wanted.field, wanted.plan.bead, self.eye.trust
+        )
 
     @cached_property
     def wanted(self) -> "Wanted":
@@ -503,10 +511,14 @@ class RunState:
                 causes = causes.mended(name)
             for k in sorted(proof.cleaned):
                 causes = causes.cleaned(places[k])
+        eye = found.eye
+        if proof.promised is not None and len(proof.marks) == len(proof.plan.zones):
+            looked = [m.grade == "sound" for m in proof.marks.values() if m.grade is not None]
+            eye = eye.kept(proof.promised, sum(looked) / len(looked)) if looked else eye
         return replace(
             self,
             belief=learn_proof(belief, found.rows, found.field, found.constant),
-            eye=found.eye,
+            eye=eye,
             causes=causes,
             judged_places=self.judged_places
             | {places[k] for k in (*proof.marks, *proof.skipped) if k not in proof.cleaned},

@@ -1302,7 +1302,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings";
+            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram";
             /** Marks */
             marks?: number[] | null;
             /**
@@ -1892,6 +1892,16 @@ export interface components {
          */
         Eye: {
             /**
+             * Came
+             * @default 0
+             */
+            came: number;
+            /**
+             * Foretold
+             * @default 0
+             */
+            foretold: number;
+            /**
              * Habit
              * @default 0
              */
@@ -1912,6 +1922,11 @@ export interface components {
              */
             marks: number;
             /**
+             * Promised
+             * @default 0
+             */
+            promised: number;
+            /**
              * Scatter
              * @default 0.07
              */
@@ -1926,6 +1941,8 @@ export interface components {
             habit_mm: number;
             /** Habit Sd Mm */
             habit_sd_mm: number;
+            /** Kept */
+            kept: string;
             /** Marks */
             marks: number;
             /** Scatter Mm */
@@ -4574,10 +4591,13 @@ export interface components {
             changes: string[];
             /**
              * @default {
+             *       "came": 0,
+             *       "foretold": 0,
              *       "habit": 0,
              *       "habit_sd": 0.03,
              *       "ln_sd": 0.45,
              *       "marks": 0,
+             *       "promised": 0,
              *       "scatter": 0.07
              *     }
              */

@@ -194,6 +194,7 @@ class _Judge(Value):
     zone_known_mm: float
     clean_helps: float
     doubt_from: float
+    trust_prior: float
     anew: float
     feed_at: float
     cause_at: float
@@ -246,6 +247,7 @@ class _Feed(Value):
 class _Measured(Value):
     habit: float
     least_habit: float
+    few_promises: int
     few_marks: int
     caliper_common_mm: float
     short_sd_mm: float

@@ -34,6 +34,7 @@ def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
         repeats=same.repeats + 1 if same else 0,
         came_by_shift_mm=run.step_shift_mm,
         came_by_turns=run.step_turns,
+        promised=run.promise(what.proof),
     )
     return replace(run, proofs=(*run.proofs, fresh), step_shift_mm=0.0, step_turns=None)
 

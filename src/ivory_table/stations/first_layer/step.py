@@ -60,6 +60,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         caliper=state.caliper,
         fed=state.fed or state.checks.get("extrusion_right") == "done",
         judged=wanted.judged,
+        trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
     )
     # What was cleaned or mended is printed again first.

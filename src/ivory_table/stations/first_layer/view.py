@@ -80,6 +80,8 @@ class EyeView(Value):
     habit_mm: float
     habit_sd_mm: float
     marks: int
+    #: How promises of sound zones were kept so far; empty while there are few.
+    kept: str
 
 
 class FirstLayerView(StationView):
@@ -239,8 +241,18 @@ def _eye(state: RunState, bead: Bead) -> EyeView:
             words += (
                 f" and run {abs(eye.habit) * h:.3f} mm too {'far' if eye.habit > 0 else 'close'} against the caliper"
             )
+    kept = ""
+    if eye.foretold >= LAYER.measured.few_promises:
+        kept = f"{eye.promised / eye.foretold:.0%} of the zones of {eye.foretold} proofs were promised to look sound, {eye.came / eye.foretold:.0%} did"
+        if eye.trust < 0.95:
+            kept += f"; promises are given as {eye.trust:.0%} of what is computed"
     return EyeView(
-        words=words, scatter_mm=eye.scatter * h, habit_mm=eye.habit * h, habit_sd_mm=eye.habit_sd * h, marks=eye.marks
+        words=words,
+        scatter_mm=eye.scatter * h,
+        habit_mm=eye.habit * h,
+        habit_sd_mm=eye.habit_sd * h,
+        marks=eye.marks,
+        kept=kept,
     )
 
 

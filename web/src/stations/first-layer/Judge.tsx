@@ -247,7 +247,7 @@ export function Verdicts({ view }: { view: View }) {
       <tfoot>
         <tr>
           <td colSpan={3} className="py-1 text-graphite">
-            {view.eye.marks > 0 && `By eye: ${view.eye.words}.`}
+            {view.eye.marks > 0 && `By eye: ${view.eye.words}.`} {view.eye.kept && `So far, ${view.eye.kept}.`}
           </td>
         </tr>
       </tfoot>
