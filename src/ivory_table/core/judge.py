@@ -482,8 +482,14 @@ def _ranked(
         )
         return (done.model_copy(update={"reason": why}), *ranked)
     to_move = bool(ranked) and ranked[0].shift_mm is not None and not clean and not together
-    if fed is not None and feed >= JUDGE.cause_at and was.proofs == 1 and to_move and _mostly_height(field):
-        # Before any height is judged by it, once: five minutes, and no proof.
+    if (
+        fed is not None
+        and feed >= JUDGE.cause_at
+        and was.proofs <= JUDGE.feed_first
+        and to_move
+        and _mostly_height(field)
+    ):
+        # Before any height is judged by it: five minutes, and no proof.
         return with_caliper((fed, *(a for a in ranked if a is not fed)))
     # What is at work in all zones is mended before anything is moved for it.
     first_mended = [a for a in ranked if a.kind == "remedy" and sum(odds.shared.values()) >= JUDGE.bundle_at]

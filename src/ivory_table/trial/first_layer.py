@@ -100,8 +100,10 @@ class World:
         """What is told of one zone by eye."""
         zone, rng = laid.zones[k], self.rng
         here = self.greasy is not None and np.hypot(zone.x_mm - self.greasy[0], zone.y_mm - self.greasy[1]) < 25
-        fails = (here and rng.random() < SCENARIO["grease_fails"]) or (
-            self.cold and rng.random() < SCENARIO["cold_fails"]
+        # Where the tip has no room it tears and scrapes, however the plate is.
+        room = gap > SCENARIO["room_share"] * laid.layer_mm
+        fails = room and (
+            (here and rng.random() < SCENARIO["grease_fails"]) or (self.cold and rng.random() < SCENARIO["cold_fails"])
         )
         if fails:
             return {"grade": "loose" if rng.random() < SCENARIO["fails_loose"] else "barely"}
@@ -146,6 +148,8 @@ class Session:
         if start in UNKNOWN:
             self.keep("offset", ZeroDoubted(why="nozzle"))
         self.proofs, self.declared, self.named, self.false = 0, False, "", False
+        #: Its cause was among what was mended or measured within two proofs.
+        self.met = False
         self.promises: list[tuple[float, float]] = []
         self.actions: Counter[str] = Counter()
 
@@ -227,6 +231,8 @@ class Session:
     def follow(self, best: NextStep) -> bool:
         """Do what is advised, as a person would; whether it promises something of the next proof."""
         world, action = self.world, best.action
+        tried = {*action.causes, *(("grease",) if action.clean or "coat" in action.causes else ()), action.kind}
+        self.met = self.met or (self.proofs <= 2 and world.cause in tried)
         if action.kind == "caliper":
             proof = self.now.state.proofs[-1]
             if not self.caliper or action.zone is None:
@@ -298,6 +304,7 @@ def session_figures(job: tuple[int, int, str, bool]) -> dict[str, Any]:
     if one.world.cause and start != "far":
         out["cause_named"] = float(one.named == one.world.cause)
         out[f"named_{one.world.cause}"] = out["cause_named"]
+        out["cause_met"] = float(one.met)
     if not one.world.cause and start != "far":
         out["cause_false"] = float(one.false)
     if one.world.cause == "feed" and one.declared:

@@ -197,6 +197,7 @@ class _Judge(Value):
     trust_prior: float
     anew: float
     feed_at: float
+    feed_first: int
     cause_at: float
     also_at: float
     bundle_at: float
