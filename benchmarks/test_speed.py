@@ -7,12 +7,17 @@ from tests.conftest import setup_for
 
 from ivory_table.core import advice
 from ivory_table.core.field import PlaceRead, SurfaceField
-from ivory_table.core.judge import Mark, estimate_field, field_prior
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.mesh_plan import used_places
 from ivory_table.core.proof import plan
+from ivory_table.core.proof_field import estimate_field, field_prior
+from ivory_table.core.signs import Mark
+from ivory_table.program.proof import program
 from ivory_table.runs.state import RunState
+from ivory_table.stations import first_layer
+from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.mesh.survey import trend_of
+from ivory_table.trial.first_layer import Session
 from ivory_table.trial.tram import new_belief, screws_of
 
 HERON = setup_for("heron")
@@ -58,3 +63,25 @@ def test_field_of_a_mesh_and_the_next_point(benchmark: BenchmarkFixture, size: i
         return int(field.gains(others, used, 0.012).argmax())
 
     benchmark(field_and_next)
+
+
+def test_judging_a_zone_to_new_advice(benchmark: BenchmarkFixture) -> None:
+    """Bar: 40 ms. The fifth zone of a proof kept, every cause weighed, the page's view made."""
+    one = Session(7, 0, "006", caliper=False)
+    one.keep("first_layer", ProofStarted(proof=one.now.state.next_proof("advised")))
+    for zone in range(4):
+        one.keep("first_layer", Judged(zone=zone, grade="parted" if zone % 2 else "sound"))
+    grades = ["ridged", "sound"]
+
+    def judged() -> str:
+        grades.reverse()
+        one.keep("first_layer", Judged(zone=4, grade=grades[0]))
+        return first_layer.view.view(one.now).model_dump_json()
+
+    benchmark(judged)
+
+
+def test_a_program_over_the_whole_plate(benchmark: BenchmarkFixture) -> None:
+    """Bar: 1 s. Strips over a plate with clips, written and read back."""
+    laid = plan(HERON.machine, HERON.plate, HERON.filament, "whole")
+    benchmark(lambda: program.__wrapped__(HERON.machine, HERON.plate, HERON.filament, laid, mesh_on=True))

@@ -9,6 +9,9 @@ import numpy as np
 import pytest
 
 from ivory_table.trial.figures import missed
+from ivory_table.trial.first_layer import SCENARIO as FIRST_LAYER
+from ivory_table.trial.first_layer import Session
+from ivory_table.trial.first_layer import trial as first_layer_trial
 from ivory_table.trial.harm import SCENARIO as HARM
 from ivory_table.trial.harm import contact_figures, harm, tram_figures
 from ivory_table.trial.mesh import SCENARIO as MESH
@@ -106,6 +109,26 @@ def test_fewer_readings_leave_no_more_than_all_of_them_as_read() -> None:
     assert left["rms_9"] < left["raw_9"]
     assert left["rms_25"] <= left["rms_12"] < left["raw_9"]
     assert left["rms_drifted"] < 1.15 * left["rms_still"]
+
+
+def test_first_layers_end_and_every_figure_is_counted() -> None:
+    report = first_layer_trial(1, 7)
+    assert set(FIRST_LAYER["bars"]) - {"feed_bias", "cause_false", "cause_named"} <= set(report["figures"])
+    assert report["figures"]["declared"]["mean"] == 1.0
+    assert report["figures"]["scraped"]["mean"] == 0.0
+
+
+def test_a_cold_plate_is_mended_and_not_squeezed_out() -> None:
+    """A machine whose plate is too cold: it is warmed, and the height is left where it was right."""
+    one = Session(7, 0, "006", caliper=False)
+    world = one.world
+    world.greasy, world.cold, world.flow, world.cause = None, True, 1.0, "cold_plate"
+    world.shift += 0.06 if world.gaps(one.now.state.wanted.plan).mean() < one.target else -0.06
+    one.go()
+    assert one.declared
+    assert not world.cold
+    assert world.lowest > 0.05
+    assert abs(float(world.gaps(one.now.state.wanted.plan).mean()) - one.target) < 0.04
 
 
 @pytest.mark.slow

@@ -182,7 +182,7 @@ def test_promises_are_kept_count_and_poor_ones_make_the_next_smaller(desk: Desk,
 
     assert Eye().trust == 1
     assert Eye().kept(0.5, 0.9).trust == 1
-    assert Eye().kept(0.9, 0.1).kept(0.9, 0.1).trust < 0.75
+    assert Eye().kept(0.9, 0.1).kept(0.9, 0.1).trust < 0.9
 
 
 def test_a_feed_is_measured_corrected_and_believed(desk: Desk, flat: OpenRun) -> None:

@@ -222,14 +222,14 @@ def next_actions(
     field: FieldPosterior, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
 ) -> tuple[Action, ...]:
     """Actions ranked as in `_ranked`, and last of all, where it would end what is left, another first layer for the parts."""
-    ranked = _ranked(field, bead, material, marks, **known)
+    gaps = _draws(field, bead)
+    ranked = _ranked(field, gaps, bead, material, marks, **known)
     thicker = thicker_layer(bead)
     if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
         return ranked
     before: Before | None = known.get("before")
     stays = _Odds.of(field).stays * (before.trust if before else 1.0)
     low, high = bead.bands_mm()["sound"]
-    gaps = _draws(field, bead)
     now = stays * p_all_sound(gaps, low, high)
     shift = best_shift(gaps, low, high, bead.target_mm(material), known["z_step_mm"])
     # The nozzle runs higher by what the layer is thicker; the band is that of the new bead.
@@ -251,6 +251,7 @@ def next_actions(
 
 def _ranked(
     field: FieldPosterior,
+    gaps: Array,
     bead: Bead,
     material: str,
     marks: tuple[Mark, ...],
@@ -280,7 +281,6 @@ def _ranked(
     z = field.zones
     low, high = bead.bands_mm()["sound"]
     target = bead.target_mm(material)
-    gaps = _draws(field, bead)
     errors = gaps.mean(axis=0) - target
     minutes, odds = JUDGE.minutes, _Odds.of(field)
     dirty, cause = odds.dirty, odds.likeliest
@@ -456,7 +456,9 @@ def _ranked(
         kind="print_again",
         p_all_sound=now,
         minutes=minutes.proof,
-        total_minutes=minutes.proof + _again_left(field, bead, gaps, aims, mended),
+        # While zones are still to be judged nobody asks how much another print would tell.
+        total_minutes=minutes.proof
+        + (_again_left(field, bead, gaps, aims, mended) if len(marked) == z else (1 - now) * minutes.proof),
         proofs_left=1 + (1 - now),
         reason=as_it_is,
     )

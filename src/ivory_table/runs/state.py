@@ -545,7 +545,7 @@ class RunState:
         """Whether the height is known so badly that patches at one height would most likely tell little."""
         return self.common_gap[1] > PROOF.ladder_from_mm
 
-    @property
+    @cached_property
     def common_gap(self) -> tuple[float, float]:
         """What all zones have in common of their gap, mm, and its sd, with the marks of the newest proof."""
         known, laid = self.with_marks(), self.wanted.plan
