@@ -21,6 +21,7 @@ from ivory_table.stations.first_layer.entries import (
 from ivory_table.stations.first_layer.settings import placing_view, recipe_view
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
+from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 
 from .test_run import keep, start
@@ -183,6 +184,17 @@ def test_promises_are_kept_count_and_poor_ones_make_the_next_smaller(desk: Desk,
     assert Eye().trust == 1
     assert Eye().kept(0.5, 0.9).trust == 1
     assert Eye().kept(0.9, 0.1).kept(0.9, 0.1).trust < 0.9
+
+
+def test_what_prepare_looked_at_is_hardly_the_cause(desk: Desk, flat: OpenRun) -> None:
+    """Nothing holds on the second print: where the plate was cleaned it is rather cold, where it is hot rather dirty."""
+    keep(desk, "prepare", CheckDone(check="plate_clean", outcome="done"))
+    printed(desk)
+    judged(desk, "sound", "sound", "sound", "sound", "sound")
+    printed(desk)
+    run = judged(desk, "loose", "loose", "loose", "loose", "loose")
+    shared = run.state.zone_field(run.state.proofs[-1]).shared
+    assert shared["cold_plate"] > 1.3 * shared["coat"]
 
 
 def test_a_feed_is_measured_corrected_and_believed(desk: Desk, flat: OpenRun) -> None:

@@ -3,7 +3,7 @@
 At most one cause that all zones share is taken to be at work, and beside it any zone may have a greasy spot.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
@@ -62,6 +62,12 @@ class Causes:
     def greasy_at(self, place: tuple[float, float]) -> float:
         usual = LAYER.fails.greasy if self.considered else 0.0
         return self.greasy.get(place, usual)
+
+    def checked(self, done: Iterable[str]) -> Self:
+        """The chances once these were looked at and found right before anything was printed: by name of the cause."""
+        share = {n: p * (LAYER.checked_leaves if n in set(done) else 1.0) for n, p in self.shared.items()}
+        whole = _whole(share)
+        return replace(self, shared=whole, usual=whole)
 
     def learnt(self, shared: Mapping[str, float], greasy: Mapping[tuple[float, float], float]) -> Self:
         """The chances after a proof. Its height and its flow are in the belief then: what else may be wrong with them starts anew."""

@@ -285,6 +285,7 @@ class _Placing(Value):
 
 
 class _Layer(Value):
+    checked_leaves: float
     signs: dict[str, _Sign]
     fails: _Fails
     causes: dict[str, _Cause]

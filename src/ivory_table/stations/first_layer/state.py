@@ -2,7 +2,7 @@
 
 from dataclasses import replace
 
-from ivory_table.core.defaults import LAYER
+from ivory_table.core.defaults import HEAT, LAYER
 from ivory_table.core.signs import Mark
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.proof import ProofRun
@@ -36,7 +36,21 @@ def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
         came_by_turns=run.step_turns,
         promised=run.promise(what.proof),
     )
-    return replace(run, proofs=(*run.proofs, fresh), step_shift_mm=0.0, step_turns=None)
+    # What Prepare has looked at is hardly the cause of a bad first print.
+    causes = run.causes.checked(_looked_at(run)) if run.causes.considered and not run.proofs else run.causes
+    return replace(run, proofs=(*run.proofs, fresh), causes=causes, step_shift_mm=0.0, step_turns=None)
+
+
+def _looked_at(run: RunState) -> list[str]:
+    """Causes that were looked at before the first print: the plate cleaned, its heat held, the feed measured."""
+    found = []
+    if run.checks.get("plate_clean") == "done":
+        found.append("coat")
+    if run.heated is not None and run.heated.bed_c >= run.setup.filament.bed_c - HEAT.within_c:
+        found.append("cold_plate")
+    if run.fed or run.checks.get("extrusion_right") == "done":
+        found.append("feed")
+    return found
 
 
 @fold.register

@@ -262,7 +262,7 @@ export function FirstLayer() {
             </p>
           )}
           <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />
-          {!judging && <Causes view={view} />}
+          {!judging && <Causes view={view} keep={keep} busy={busy} />}
           <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
           {!judging && (
