@@ -6,11 +6,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm
 
+from ivory_table.core.action import Before
 from ivory_table.core.bead import GRADES, Bead
 from ivory_table.core.causes import Causes, effects
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.eye import Eye
-from ivory_table.core.judge import Before, best_shift, best_turns, next_actions, p_all_sound, parts
+from ivory_table.core.judge import next_actions, parts
+from ivory_table.core.moves import best_shift, best_turns, p_all_sound
 from ivory_table.core.proof import plan
 from ivory_table.core.proof_field import FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
 from ivory_table.core.signs import Mark, gap_of_foot

@@ -6,10 +6,13 @@ from typing import Any, Literal
 import numpy as np
 from scipy.special import ndtr
 
+from .action import Action, Before
 from .bead import GRADES, Bead
 from .belief import normal_points
-from .causes import HEIGHT, CauseId
-from .defaults import BEAD, JUDGE, LAYER, TRAM
+from .causes import HEIGHT
+from .defaults import JUDGE, LAYER, TRAM
+from .look_ahead import again_left, caliper
+from .moves import best_shift, best_turns, might_scrape, p_all_sound, resampled
 from .proof_field import FLOW, HABIT, FieldPosterior
 from .recipe import forgives, thicker_layer
 from .signs import Mark
@@ -45,76 +48,6 @@ def parts(errors: Array, cov: Array, zones: Array) -> tuple[Part, ...]:
     out = [Part(name=n, amount_mm=float(c), sd_mm=float(e)) for n, c, e in zip(names, coef, sd, strict=True)]
     local = Part(name="local", amount_mm=float(left[worst]), sd_mm=float(np.sqrt(max(left_cov[worst, worst], 0))))
     return (*out, local)
-
-
-ActionKind = Literal[
-    "done",
-    "offset",
-    "knobs",
-    "mesh",
-    "measure",
-    "clean",
-    "print_again",
-    "remedy",
-    "feed",
-    "caliper",
-    "patches",
-    "ladder",
-    "settings",
-    "tram",
-]
-
-
-class Action(Value):
-    """Something to do next, with what it is expected to bring and what it costs."""
-
-    kind: ActionKind
-    p_all_sound: float
-    minutes: float
-    total_minutes: float
-    #: Proofs still expected after this step; 0 where it ends here.
-    proofs_left: float = 0.0
-    shift_mm: float | None = None
-    marks: tuple[int, ...] | None = None
-    #: The one zone that is meant: its mesh point, its patch under the caliper.
-    zone: int | None = None
-    #: Zones whose patches are measured with a caliper.
-    measure: tuple[int, ...] = ()
-    #: Zones to clean in the same go: that and the step do not disturb one another.
-    clean: tuple[int, ...] = ()
-    #: What all zones may share and is mended by this, or in the same go; the likeliest first.
-    causes: tuple[CauseId, ...] = ()
-    reason: str
-
-
-@dataclass(frozen=True)
-class Before:
-    """What was done since the proof before, and how often something was tried already."""
-
-    #: The last change of height, positive away, and the last turns; None where the last step was another.
-    shift_mm: float | None = None
-    turns: tuple[float, ...] | None = None
-    #: How often the same was printed again with nothing changed.
-    repeats: int = 0
-    #: Proofs printed in this run so far.
-    proofs: int = 1
-    #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
-    measured: frozenset[int] = frozenset()
-    #: Whether a caliper is at hand: None while nobody has said.
-    caliper: bool | None = None
-    #: The feed was measured since it was last changed.
-    fed: bool = False
-    #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
-    judged: frozenset[int] | None = None
-    #: By what promises are multiplied, as they were kept so far.
-    trust: float = 1.0
-    #: The height is known so badly that a ladder tells more than one height.
-    height_unknown: bool = False
-
-
-def p_all_sound(gaps: Array, low: float, high: float) -> float:
-    """Share of draws (n, z) in which every zone lies inside (low, high)."""
-    return float(np.mean((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)))
 
 
 def chance_sound(field: FieldPosterior, bead: Bead) -> float:
@@ -167,13 +100,7 @@ def _draws(field: FieldPosterior, bead: Bead) -> Array:
         p = ndtr((high[held] - seen) / scatter) - ndtr((low[held] - seen) / scatter)
         log_weight += np.log(p @ sight.bands[held] + sight.rest)
     weight = np.exp(log_weight - log_weight.max())
-    return np.asarray(drawn[_resampled(weight, 2048), :z])
-
-
-def _resampled(weight: Array, count: int) -> Array:
-    """(count,) indices, evenly spaced over the weights."""
-    upto = np.cumsum(weight / weight.sum())
-    return np.minimum(np.searchsorted(upto, (np.arange(count) + 0.5) / count), len(weight) - 1)
+    return np.asarray(drawn[resampled(weight, 2048), :z])
 
 
 @dataclass(frozen=True)
@@ -303,14 +230,14 @@ def _ranked(
         slop = normal_points(len(of), len(turn)) * hand / mark_mm
         turned = of - (turn + slop) @ knob_moves.T
         # Knobs that might scrape are left to the offset.
-        return (turn, turned) if not _might_scrape(turned) else (np.zeros(len(turn)), of)
+        return (turn, turned) if not might_scrape(turned) else (np.zeros(len(turn)), of)
 
     shift, nudged = by_offset(gaps)
     turn, levelled = by_knobs(gaps)
     # In one go: the knobs for what differs from place to place, the offset for what is left of all of it.
     shape_turn, shaped = by_knobs(gaps + (target - float(gaps.mean())))
     rest, finished = by_offset(shaped - (target - float(gaps.mean())))
-    both = p_all_sound(finished, low, high) if np.any(shape_turn) and not _might_scrape(finished) else 0.0
+    both = p_all_sound(finished, low, high) if np.any(shape_turn) and not might_scrape(finished) else 0.0
     p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
     alone = max(p_all_sound(gaps, low, high), p_nudged, p_levelled)
     changes: list[Action] = []
@@ -458,7 +385,7 @@ def _ranked(
         minutes=minutes.proof,
         # While zones are still to be judged nobody asks how much another print would tell.
         total_minutes=minutes.proof
-        + (_again_left(field, bead, gaps, aims, mended) if len(marked) == z else (1 - now) * minutes.proof),
+        + (again_left(field, bead, gaps, aims, mended) if len(marked) == z else (1 - now) * minutes.proof),
         proofs_left=1 + (1 - now),
         reason=as_it_is,
     )
@@ -468,7 +395,7 @@ def _ranked(
         # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
         if was.caliper is False or clean or together:
             return first
-        measured = _caliper(gaps, aims, marks, mended, first[0].total_minutes)
+        measured = caliper(gaps, aims, marks, mended, first[0].total_minutes)
         if measured is None:
             return first
         saves = first[0].total_minutes - measured.total_minutes
@@ -506,7 +433,7 @@ def _ranked(
         if move is not None and abs(float(np.mean(errors))) > 2 * z_step_mm:
             # What it did show is taken up before anything else is laid over it.
             return (move, *(a for a in ranked if a is not move))
-        if _might_scrape(gaps):
+        if might_scrape(gaps):
             risk = float(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm))
             why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
             return (again.model_copy(update={"kind": "tram", "minutes": minutes.tram, "reason": why}), *ranked)
@@ -546,97 +473,6 @@ def _feed_doubt(field: FieldPosterior) -> float:
     return max(float(1 - ndtr((edge - mean) / sd) + ndtr((-edge - mean) / sd)), field.shared.get("feed", 0.0))
 
 
-def _caliper(
-    gaps: Array,
-    wanted: tuple[float, float, float, float],
-    marks: tuple[Mark, ...],
-    stays: float,
-    without: float,
-) -> Action | None:
-    """A caliper on one patch, or on every fused one, whichever leaves fewer minutes; None where no patch is fused.
-
-    What it would show is drawn from what is believed; after each outcome it is done, or moved once more.
-    """
-    fused = [m.zone for m in marks if m.grade in ("sound", "ridged", "squeezed") and m.caliper_mm is None]
-    if not fused:
-        return None
-    noise, common = BEAD.caliper_sd_mm, LAYER.measured.caliper_common_mm
-    cov = np.cov(gaps.T).reshape(len(gaps[0]), -1)
-    worth = {k: float((cov[k] ** 2).sum() / (cov[k, k] + noise**2)) for k in fused}
-    best_one = (max(worth, key=lambda k: worth[k]),)
-    some, shown = _some(gaps)
-    found: list[Action] = []
-    for zones in (best_one, tuple(fused)) if len(fused) > 1 else (best_one,):
-        cost = LAYER.caliper.minutes + LAYER.caliper.each_minutes * (len(zones) - 1)
-        at = list(zones)
-        error = normal_points(len(shown), len(at) + 1)
-        seen = shown[:, at] + noise * error[:, :-1] + common * error[:, -1:]
-        solve = np.linalg.inv(noise**2 * np.eye(len(at)) + common**2)
-        off = seen[:, None, :] - some[None][:, :, at]
-        left, chance = _left_after(some, -0.5 * ((off @ solve) * off).sum(axis=2), wanted, stays)
-        many = "these patches" if len(zones) > 1 else "this patch"
-        found.append(
-            Action(
-                kind="caliper",
-                p_all_sound=chance,
-                minutes=cost,
-                total_minutes=cost + left,
-                proofs_left=1.0,
-                zone=zones[0],
-                measure=zones,
-                reason=f"{cost:.0f} minutes with a caliper on {many}: {cost + left:.0f} minutes are expected with it, "
-                f"{without:.0f} without",
-            )
-        )
-    # All of them at once, where one by one saves hardly a minute.
-    return found[-1] if found[-1].total_minutes <= found[0].total_minutes + 1.0 else found[0]
-
-
-def _some(gaps: Array) -> tuple[Array, Array]:
-    """Of many draws 512, and of these a few that stand for what may come out."""
-    some = gaps[:: len(gaps) // 512]
-    return some, some[:: len(some) // LAYER.caliper.outcomes][: LAYER.caliper.outcomes]
-
-
-def _again_left(
-    field: FieldPosterior, bead: Bead, gaps: Array, wanted: tuple[float, float, float, float], stays: float
-) -> float:
-    """Minutes still expected once the same was printed and graded again."""
-    some, shown = _some(gaps)
-    edges = bead.bands_mm()
-    bounds = np.array([edges[g][0] for g in GRADES[:-1]])[::-1]
-    scatter = field.eye_scatter * bead.layer_mm
-    seen = shown + scatter * normal_points(len(shown), shown.shape[1])
-    upto = np.concatenate(
-        [np.zeros((*some.shape, 1)), ndtr((bounds - some[:, :, None]) / scatter), np.ones((*some.shape, 1))], 2
-    )
-    p_band = (1 - BEAD.slip) * np.diff(upto, axis=2) + BEAD.slip / len(GRADES)
-    band = np.searchsorted(bounds, seen)
-    told = np.log(p_band)[None, :, np.arange(some.shape[1]), :]
-    each = np.take_along_axis(np.broadcast_to(told, (len(shown), *p_band.shape)), band[:, None, :, None], axis=3)
-    return _left_after(some, each[..., 0].sum(axis=2), wanted, stays)[0]
-
-
-def _left_after(
-    some: Array, told: Array, wanted: tuple[float, float, float, float], stays: float
-) -> tuple[float, float]:
-    """Minutes still expected, and the chance that all is sound, once one of some outcomes is seen.
-
-    `told` (outcomes, draws): ln of how likely each outcome is for each draw. After it, it is done, or moved once more.
-    """
-    low, high, target, z_step_mm = wanted
-    minutes = JUDGE.minutes
-    again = minutes.proof + minutes.offset
-    total, chance = 0.0, 0.0
-    for one in told:
-        left = some[_resampled(np.exp(one - one.max()), 256)]
-        p = stays * p_all_sound(left, low, high)
-        moved = stays * p_all_sound(left + best_shift(left, low, high, target, z_step_mm), low, high)
-        total += min(again + (1 - moved) * again * (2 - moved), (1 - p) * minutes.failed) / len(told)
-        chance += max(p, moved) / len(told)
-    return total, min(chance, 1.0)
-
-
 def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
     """Whether a step goes back to about where the last one came from."""
     if action.shift_mm is not None and action.marks is not None:
@@ -652,56 +488,3 @@ def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
 def _signed(mm: float) -> str:
     """+0.03 or −0.03, with a true minus."""
     return f"{mm:+.3f}".replace("-", "−")
-
-
-def _might_scrape(gaps: Array) -> bool:
-    """Whether a gap under `JUDGE.scrape_mm` somewhere is likelier than may be, by draws (n, z)."""
-    return bool(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm) > JUDGE.scrape_p)
-
-
-def best_shift(gaps: Array, low: float, high: float, target: float, step_mm: float) -> float:
-    """The change of the gap that makes the most draws (n, z) sound in every zone; ties go to the target.
-
-    Draw k is sound for low - min_k <= shift <= high - max_k, so each candidate is two comparisons. No step closer
-    that might scrape.
-    """
-    ideal = target - float(gaps.mean())
-    reach = max(0.12, abs(ideal) + 0.06)
-    options = np.round(np.arange(-reach, reach + step_mm, step_mm) / step_mm) * step_mm
-    lowest = np.sort(gaps.min(axis=1))
-    closest = JUDGE.scrape_mm - float(lowest[int(JUDGE.scrape_p * len(lowest))])
-    options = options[(options >= min(closest, 0.0)) | (options >= 0)]
-    if not len(options):
-        return 0.0
-    first, last = low - gaps.min(axis=1), high - gaps.max(axis=1)
-    p = np.mean((options[:, None] >= first) & (options[:, None] <= last), axis=1)
-    score = p - 0.4 * np.abs(options - ideal)
-    best = float(options[np.argmax(score)])
-    return 0.0 if abs(best) < step_mm / 2 else round(best, 6)
-
-
-def best_turns(gaps: Array, moves: Array, low: float, high: float, target: float) -> Array:
-    """Whole marks (m,) that make the most draws sound: least squares, then a search around it."""
-    errors = gaps.mean(axis=0) - target
-    ideal = np.linalg.lstsq(moves, errors, rcond=1e-6)[0]
-    sample = gaps[:512]
-
-    def score(turn: Array) -> float:
-        moved = sample - turn @ moves.T
-        spread = float(np.mean((moved.mean(axis=0) - target) ** 2))
-        return p_all_sound(moved, low, high) - 40 * spread - 0.0005 * float(np.count_nonzero(turn))
-
-    best: Array = np.clip(np.round(np.asarray(ideal)), -16, 16)
-    best_score = score(best)
-    for _ in range(4):
-        better = False
-        for j in range(len(best)):
-            for step in (-1, 1):
-                trial = best.copy()
-                trial[j] += step
-                s = score(trial)
-                if s > best_score + 1e-9:
-                    best, best_score, better = trial, s, True
-        if not better:
-            break
-    return best if best_score > score(np.zeros(len(best))) else np.zeros(len(best))

@@ -5,8 +5,9 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
+from ivory_table.core.action import Action, Before
 from ivory_table.core.defaults import JUDGE, LAYER, TRAM
-from ivory_table.core.judge import Action, Before, next_actions
+from ivory_table.core.judge import next_actions
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan

@@ -1,0 +1,71 @@
+"""What may be done after a proof, and what was done before it."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from .causes import CauseId
+from .value import Value
+
+ActionKind = Literal[
+    "done",
+    "offset",
+    "knobs",
+    "mesh",
+    "measure",
+    "clean",
+    "print_again",
+    "remedy",
+    "feed",
+    "caliper",
+    "patches",
+    "ladder",
+    "settings",
+    "tram",
+]
+
+
+class Action(Value):
+    """Something to do next, with what it is expected to bring and what it costs."""
+
+    kind: ActionKind
+    p_all_sound: float
+    minutes: float
+    total_minutes: float
+    #: Proofs still expected after this step; 0 where it ends here.
+    proofs_left: float = 0.0
+    shift_mm: float | None = None
+    marks: tuple[int, ...] | None = None
+    #: The one zone that is meant: its mesh point, its patch under the caliper.
+    zone: int | None = None
+    #: Zones whose patches are measured with a caliper.
+    measure: tuple[int, ...] = ()
+    #: Zones to clean in the same go: that and the step do not disturb one another.
+    clean: tuple[int, ...] = ()
+    #: What all zones may share and is mended by this, or in the same go; the likeliest first.
+    causes: tuple[CauseId, ...] = ()
+    reason: str
+
+
+@dataclass(frozen=True)
+class Before:
+    """What was done since the proof before, and how often something was tried already."""
+
+    #: The last change of height, positive away, and the last turns; None where the last step was another.
+    shift_mm: float | None = None
+    turns: tuple[float, ...] | None = None
+    #: How often the same was printed again with nothing changed.
+    repeats: int = 0
+    #: Proofs printed in this run so far.
+    proofs: int = 1
+    #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
+    measured: frozenset[int] = frozenset()
+    #: Whether a caliper is at hand: None while nobody has said.
+    caliper: bool | None = None
+    #: The feed was measured since it was last changed.
+    fed: bool = False
+    #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
+    judged: frozenset[int] | None = None
+    #: By what promises are multiplied, as they were kept so far.
+    trust: float = 1.0
+    #: The height is known so badly that a ladder tells more than one height.
+    height_unknown: bool = False
