@@ -71,6 +71,14 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
         ({"kind": "turned_all", "marks": [1, 2, 3]}, "not_possible", "what"),
         ({"kind": "mesh_point", "column": 0, "row": 0, "height_mm": 0}, "not_possible", "what"),
         ({"kind": "mesh_used", "on": True}, "not_possible", "what"),
+        ({"kind": "judged", "zone": 0, "signs": ["glows"]}, "invalid_literal_error", "signs"),
+        ({"kind": "judged", "zone": 99, "grade": "sound"}, "invalid_less_than", "zone"),
+        ({"kind": "judged", "zone": 0, "short_mm": float("nan")}, "invalid_finite_number", "short_mm"),
+        ({"kind": "zone_skipped", "zone": 1}, "not_possible", "what"),
+        ({"kind": "cause_mended", "cause": "moon"}, "invalid_literal_error", "cause"),
+        ({"kind": "feed_measured", "measured_mm": []}, "invalid_too_short", "measured_mm"),
+        ({"kind": "feed_measured", "measured_mm": [1.0]}, "feed_doubtful", "measured_mm"),
+        ({"kind": "feed_corrected", "times": 0}, "invalid_greater_than_equal", "times"),
     ],
 )
 def test_bad_input_gets_a_sentence_a_code_and_its_field(http: httpx.Client, what: dict, code: str, field: str) -> None:
@@ -220,6 +228,44 @@ def test_files_are_downloads(http: httpx.Client) -> None:
     assert http.get(f"/api/runs/{run_id}/readings.csv").headers["content-type"].startswith("text/csv")
     assert http.get(f"/api/runs/{run_id}/mesh.csv").json()["code"] == "no_mesh"
     assert http.get(f"/api/runs/{run_id}/proof.gcode", params={"zones": 6}).status_code == 422
+    again = http.get(f"/api/runs/{run_id}/proof.gcode", params={"zones": 9})
+    assert (again.content, again.headers["content-disposition"]) == (
+        program.content,
+        program.headers["content-disposition"],
+    )
+    alone = http.get(f"/api/runs/{run_id}/proof.gcode", params={"zones": 5, "only": [1, 3]})
+    assert alone.text.count("; patch ") == 2
+    assert (
+        http.get(f"/api/runs/{run_id}/proof.gcode", params={"zones": 5, "only": [7]}).json()["code"] == "no_such_zone"
+    )
+    assert http.get(f"/api/runs/{run_id}/proof.stl", params={"zones": 5}).content[80:84] != b""
+    assert http.get(f"/api/runs/{run_id}/proof.3mf", params={"zones": "rim"}).content[:2] == b"PK"
+    assert http.get(f"/api/runs/{run_id}/proof.stl", params={"zones": "ladder"}).json()["code"] == "no_shape"
+
+
+@pytest.mark.parametrize(
+    ("sides", "code"),
+    [
+        ({"width_mm": "nan", "depth_mm": 10}, "invalid_finite_number"),
+        ({"width_mm": 0, "depth_mm": 10}, "invalid_greater_than"),
+        ({"width_mm": 1e9, "depth_mm": 10}, "invalid_less_than_equal"),
+        ({"width_mm": 10}, "invalid_missing"),
+        ({"width_mm": 10, "depth_mm": 10, "count": 1000}, "invalid_less_than_equal"),
+    ],
+)
+def test_an_impossible_footprint_is_refused_in_a_sentence(http: httpx.Client, sides: dict, code: str) -> None:
+    refused = http.get(f"/api/runs/{started(http)}/placing", params=sides)
+    assert (refused.status_code, refused.json()["code"]) == (422, code)
+    assert len(refused.json()["message"]) > 15
+
+
+def test_the_smallest_part_and_one_as_large_as_a_hall_are_answered(http: httpx.Client) -> None:
+    run_id = started(http)
+    tiny = http.get(f"/api/runs/{run_id}/placing", params={"width_mm": 0.001, "depth_mm": 0.001, "count": 36}).json()
+    assert len(tiny["placing"]["places"]) == 36
+    huge = http.get(f"/api/runs/{run_id}/placing", params={"width_mm": 1000, "depth_mm": 1000}).json()
+    assert (huge["placing"]["places"], huge["placing"]["left_over"]) == ([], 1)
+    assert len(http.get(f"/api/runs/{run_id}/recipe").json()["recipes"]) >= 3
 
 
 def test_a_machine_that_is_not_practice_gives_its_readings_to_nobody(http: httpx.Client) -> None:

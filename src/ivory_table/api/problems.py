@@ -113,6 +113,10 @@ def sentence(error: Any) -> str:
             return "Give a short text of ordinary letters here."
         case "string_too_long":
             return f"This text is too long; {limits.get('max_length')} characters are the most."
+        case "too_short":
+            return f"There are too few of these: {limits.get('min_length')} at least."
+        case "too_long":
+            return f"There are too many of these: {limits.get('max_length')} are the most."
         case "union_tag_invalid" if limits.get("tag") in Row.kinds:
             return f"This station does not take rows of that kind ({limits['tag'].replace('_', ' ')})."
         case "literal_error" | "union_tag_invalid" | "union_tag_not_found":

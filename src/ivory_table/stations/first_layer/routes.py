@@ -50,8 +50,8 @@ def get_recipe(request: Request, run_id: RunId) -> RecipeView:
 def get_placing(
     request: Request,
     run_id: RunId,
-    width_mm: Annotated[float, Query(gt=0, le=1000)],
-    depth_mm: Annotated[float, Query(gt=0, le=1000)],
+    width_mm: Annotated[float, Query(gt=0, le=1000, allow_inf_nan=False)],
+    depth_mm: Annotated[float, Query(gt=0, le=1000, allow_inf_nan=False)],
     count: Annotated[int, Query(ge=1, le=LAYER.placing.most)] = 1,
 ) -> PlacingView:
     """The best places on the plate for so many parts of this footprint."""

@@ -16,7 +16,7 @@ export function Causes({ view, keep, busy }: { view: Schemas["FirstLayerView"]; 
           <li key={c.id} className="text-sm">
             {c.remedy && c.id !== "feed" ? (
               <details>
-                <summary className="min-h-11 cursor-pointer py-1">
+                <summary className="min-h-11 cursor-pointer list-none py-2">
                   <Line cause={c} />
                 </summary>
                 <p className="flex flex-wrap items-center justify-between gap-x-4 pb-2">

@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
 import type { WithHead, Zones } from "../../api/run";
 import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
+import { signed } from "../../ui/words";
 
 const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   patches: "patches",
@@ -76,7 +77,7 @@ export function PrintSlip({
       {plan.kind === "ladder" && (
         <Panel tone="brass">
           <p className="text-sm">
-            Each step is laid nearer to the plate than the one before, down to z {lowest.toFixed(2)}. Stay beside it, a
+            Each step is laid nearer to the plate than the one before, down to z {signed(lowest)}. Stay beside it, a
             hand at the stop: end it at the first step that holds and closes, and tell which that was.
             {lowest < 0 && " A machine that refuses heights below 0 needs its soft limit opened first, at Z offset."}
           </p>
