@@ -440,12 +440,28 @@ def _ranked(
         why = f"{as_it_is}; {len(unseen)} of {z} zones have not been looked at"
         look = again.model_copy(update={"kind": "patches", "reason": why})
         return (look, *ranked)
-    if ranked and was.repeats == 0 and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain:
-        why = f"{as_it_is}; the best step would take the last one back, so the same print tells more first"
-        return with_caliper((again.model_copy(update={"reason": why}), *ranked))
-    little = bool(ranked) and not dirty and cause is None and ranked[0].p_all_sound < now + 2 * JUDGE.gain
-    if little and was.repeats == 0 and now >= JUDGE.evidence_at:
-        why = f"{as_it_is}; a plate that may be sound is not changed on one look, so the same print tells more first"
+
+    def to_the_end(change: Action) -> float:
+        """Minutes of a move, and those still expected after the proof that shows what it brought."""
+        if change.kind == "offset":
+            return change.minutes + again_left(field, bead, nudged, aims, mended)
+        if change.kind == "knobs":
+            return change.minutes + again_left(
+                field, bead, levelled if change.shift_mm is None else finished, aims, mended
+            )
+        return np.inf
+
+    doubtful = bool(ranked) and not dirty and cause is None and was.repeats == 0
+    back = doubtful and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain
+    little = doubtful and ranked[0].p_all_sound < now + 2 * JUDGE.gain and now >= JUDGE.evidence_at
+    if (back or little) and again.total_minutes < to_the_end(ranked[0]):
+        # One look may be wrong: what the same print would tell is weighed against the step, both followed to the end.
+        what = (
+            "the best step would take the last one back"
+            if back
+            else "a plate that may be sound is not changed on one look"
+        )
+        why = f"{as_it_is}; {what}, so the same print tells more first"
         return with_caliper((again.model_copy(update={"reason": why}), *ranked))
     if ranked:
         return with_caliper((*ranked, again))
