@@ -11,16 +11,16 @@ from tests.browser.conftest import at_station, keeping, press, ready, serious, s
 
 @pytest.fixture
 def trammed(desk_page: Page, address: str) -> tuple[Page, str]:
-    """A run of Heron, trammed and its offset set by the practice person."""
+    """A run of Heron with every screw counted and the centre felt: the height is known to some hundredths."""
     run = start_run(desk_page, "Heron")
     run_id = run.rsplit("/", 1)[1]
     with httpx.Client(base_url=address, timeout=60) as api:
-        for station in ("tram", "offset"):
-            for k in range(60):
-                seq = api.get(f"/api/runs/{run_id}/head").json()["seq"]
-                body = {"id": f"{station}-{k}", "seen_seq": seq}
-                if api.post(f"/api/runs/{run_id}/{station}/practice", json=body).status_code != 200:
-                    break
+        screws = [s["name"] for s in api.get(f"/api/runs/{run_id}/head").json()["machine"]["screws"]]
+        rows = [{"kind": "counted", "screw": name, "marks": 0, "sure": True} for name in screws * 2]
+        for row in [*rows, {"kind": "centre_felt", "z_mm": 0.0, "feel": "drag"}]:
+            seq = api.get(f"/api/runs/{run_id}/head").json()["seq"]
+            body = {"id": f"row-{seq}", "seen_seq": seq, "what": row}
+            assert api.post(f"/api/runs/{run_id}/tram", json=body).status_code == 200
     desk_page.goto(f"{run}/first_layer")
     at_station(desk_page, "first_layer")
     return desk_page, run
