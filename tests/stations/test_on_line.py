@@ -397,6 +397,21 @@ def test_a_cancelled_proof_ends_lifted_and_warm_and_only_whole_zones_are_judged(
     assert not floor.status.homed
 
 
+@pytest.mark.parametrize("choice", ["skirt", "pair"])
+def test_other_kinds_of_proof_are_printed_over_the_line(floor: Floor, choice: str) -> None:
+    settled(floor)
+    floor.ids += 1
+    on_line.start(floor.lines, "run", "first_layer", "print", f"start-{floor.ids}", choice)
+    floor.until(lambda: floor.status.job == "Lifted and warm")
+    proof = floor.run.state.proofs[-1]
+    assert proof.plan.kind == choice
+    assert proof.printed == len(proof.plan.zones)
+    gaps = floor.run.state.zone_field(proof).gaps[0]
+    truth = [floor.served.person._patch(proof.plan, k)[0] for k in range(len(proof.plan.zones))]
+    assert np.abs(gaps - truth).max() < 0.05
+    assert floor.served.person.crashes() == []
+
+
 def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) -> None:
     settled(floor)
     person = floor.served.person
