@@ -298,7 +298,7 @@ def _one(
     sites = tuple(
         Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen)
         for i in range(len(rows))
-        if tau[i] > 1e-3
+        if tau[i] > 0
     )
     sights = tuple(
         Sight(o.zone, (1 - fails[o.zone]) * o.bands, (1 - fails[o.zone]) * o.rest + fails[o.zone] * o.fails)
