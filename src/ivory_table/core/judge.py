@@ -140,7 +140,7 @@ class _Odds:
 
     def after(self, clean: tuple[int, ...] = (), causes: tuple[str, ...] = ()) -> "_Odds":
         greasy = self.greasy.copy()
-        greasy[list(clean)] *= 1 - JUDGE.clean_helps
+        greasy[list(clean)] *= 1 - LAYER.fails.marked_helps
         shared = {n: p * (1 - LAYER.causes[n].helps) if n in causes else p for n, p in self.shared.items()}
         return _Odds(shared, greasy)
 

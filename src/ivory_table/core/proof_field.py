@@ -7,7 +7,7 @@ another cause. The posterior is found by expectation propagation (Minka 2001; or
 """
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from scipy.special import ndtr
@@ -61,9 +61,8 @@ class FieldPosterior:
     eye_scatter: float = BEAD.grade_sd
     #: Chances of what all zones share.
     shared: Mapping[str, float] = field(default_factory=lambda: {HEIGHT: 1.0})
-    #: (z,) chance of a greasy spot, and chance that no zone fails for another cause than its gap.
+    #: (z,) chance of a greasy spot.
     greasy: Array = field(default_factory=lambda: np.zeros(0))
-    holds: float = 1.0
     #: What the causes add to what was believed before: mm^2 that all gaps are off by, and mean and variance of the flow.
     doubt: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
@@ -178,18 +177,11 @@ def _said(
     for mark in marks:
         if mark.greasy:
             greasy[mark.zone] = 1.0
-    holds = float(weight @ np.prod(1 - failed, axis=1)) * float(np.prod([1.0 - m.greasy for m in marks]))
-    return FieldPosterior(
-        found.mean,
-        found.cov,
-        found.sites,
-        found.sights,
-        found.log_evidence,
-        found.eye_scatter,
-        shared,
-        np.where(_judged(len(greasy), marks), greasy, what.greasy),
-        holds,
-        _doubt(weight, what),
+    return replace(
+        found,
+        shared=shared,
+        greasy=np.where(_judged(len(greasy), marks), greasy, what.greasy),
+        doubt=_doubt(weight, what),
     )
 
 
@@ -221,10 +213,7 @@ def estimate_field(
     full_mean, full_cov = _with_nuisances(mean, cov, Eye(), Causes.none())
     found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye_scatter, sweeps)
     greasy = np.array([float(any(m.greasy and m.zone == k for m in marks)) for k in range(z)])
-    return FieldPosterior(
-        found.mean, found.cov, found.sites, found.sights, found.log_evidence, eye_scatter, found.shared, greasy,
-        float(not greasy.any()),
-    )  # fmt: skip
+    return replace(found, greasy=greasy)
 
 
 def _with_nuisances(mean: Array, cov: Array, eye: Eye, causes: Causes) -> tuple[Array, Array]:
@@ -296,9 +285,7 @@ def _one(
     seen = {o.at for o in ordinal}
     tau, nu = done.tau[0], done.nu[0]
     sites = tuple(
-        Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen)
-        for i in range(len(rows))
-        if tau[i] > 0
+        Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen) for i in range(len(rows)) if tau[i] > 0
     )
     sights = tuple(
         Sight(o.zone, (1 - fails[o.zone]) * o.bands, (1 - fails[o.zone]) * o.rest + fails[o.zone] * o.fails)

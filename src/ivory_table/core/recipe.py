@@ -83,15 +83,16 @@ def recipes(
             _made("thicker, with its line", why, widest, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)
         )
     last = made[-1]
+    speed = min(say.slow_mm_s, last.speed_mm_s)
     hotter = last.model_copy(
         update={
             "name": "and hotter, for what will not hold",
             "why": "heat does not widen the band of sound gaps; it helps what is laid there to hold. Not more: the foot spreads",
             "nozzle_c": nozzle_c + say.more_nozzle_c,
             "bed_c": bed_c + say.more_bed_c,
-            "speed_mm_s": min(say.slow_mm_s, last.speed_mm_s),
-            "melts_mm3_s": round(last.melts_mm3_s * min(say.slow_mm_s, last.speed_mm_s) / last.speed_mm_s, 2),
-            "melt_share": last.melt_share * min(say.slow_mm_s, last.speed_mm_s) / last.speed_mm_s,
+            "speed_mm_s": speed,
+            "melts_mm3_s": round(last.melts_mm3_s * speed / last.speed_mm_s, 2),
+            "melt_share": last.melt_share * speed / last.speed_mm_s,
         }
     )
     return (*made, hotter)

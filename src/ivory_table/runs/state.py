@@ -432,9 +432,12 @@ class RunState:
     def foreseen(self, laid: ProofPlan) -> FieldPosterior:
         """The gaps in a proof's zones before anything of it was seen."""
         known = self.with_marks()
-        believes = known.machine_believes(laid.places) + laid.away_mm
-        _, mean, cov = field_prior(known.belief, laid.places, laid.layer_mm, believes)
-        return judged_field(mean, cov, (), laid.bead, known.eye, known.causes, laid.places)[0]
+        return judged_field(*known.gaps_before(laid), (), laid.bead, known.eye, known.causes, laid.places)[0]
+
+    def gaps_before(self, laid: ProofPlan) -> tuple[Array, Array]:
+        """Mean (z + 1,) and covariance of a proof's gaps in mm, and of the flow, by the belief alone."""
+        believes = self.machine_believes(laid.places) + laid.away_mm
+        return field_prior(self.belief, laid.places, laid.layer_mm, believes)[1:]
 
     def judged(self, proof: ProofRun) -> JudgedProof:
         """The proof's zones before and after its marks."""
@@ -548,8 +551,8 @@ class RunState:
     @cached_property
     def common_gap(self) -> tuple[float, float]:
         """What all zones have in common of their gap, mm, and its sd, with the marks of the newest proof."""
-        known, laid = self.with_marks(), self.wanted.plan
-        _, mean, cov = field_prior(known.belief, laid.places, laid.layer_mm, known.machine_believes(laid.places))
+        laid = self.wanted.plan
+        mean, cov = self.with_marks().gaps_before(laid)
         z = len(laid.zones)
         return float(mean[:z].mean()), float(np.sqrt(max(cov[:z, :z].mean(), 0.0)))
 

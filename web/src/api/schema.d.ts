@@ -2007,8 +2007,6 @@ export interface components {
             flow: number;
             /** Flow Sd */
             flow_sd: number;
-            /** Lines */
-            lines: string[];
             /** Off */
             off: number | null;
             /** Times */

@@ -192,7 +192,6 @@ class _Judge(Value):
     eye_least_ln_sd: float
     zone_sound_at: float
     zone_known_mm: float
-    clean_helps: float
     doubt_from: float
     trust_prior: float
     anew: float

@@ -1,7 +1,7 @@
 """What could be printed next: how long it takes, how much filament, and what it would tell."""
 
 from ivory_table.core.proof import PROOF_CHOICES, ProofChoice
-from ivory_table.core.proof_field import expected_sd, field_prior
+from ivory_table.core.proof_field import expected_sd
 from ivory_table.core.value import Value
 from ivory_table.program.proof import estimate
 from ivory_table.runs.run import OpenRun
@@ -54,15 +54,13 @@ def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
                 Proposal(choice=one, name=NAMES[one], chosen=False, advised=False, why_not=str(wrong), **nothing)
             )
             continue
-        believes = known.machine_believes(laid.places) + laid.away_mm
-        _, mean, cov = field_prior(known.belief, laid.places, laid.layer_mm, believes)
         out.append(
             Proposal(
                 choice=one,
                 name=NAMES[one],
                 minutes=made.minutes,
                 filament_mm=made.filament_mm,
-                leaves_mm=expected_sd(mean, cov, laid.bead, known.eye.scatter),
+                leaves_mm=expected_sd(*known.gaps_before(laid), laid.bead, known.eye.scatter),
                 now_mm=now,
                 chosen=laid == wanted,
                 advised=laid == best,

@@ -67,15 +67,15 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     # What was cleaned or mended is printed again first.
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
-        actions = (_again(state, proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
+        actions = (_again(proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
     return _steps(run, actions, wanted)
 
 
-def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Action:
+def _again(proof: ProofRun, actions: tuple[Action, ...]) -> Action:
     """The same proof again, once something was cleaned or mended."""
     what = [f"zone {k + 1} was cleaned" for k in sorted(proof.cleaned)]
     what += [LAYER.causes[name].remedy for name in sorted(proof.mended)]
-    alone = _cleaned_alone(state, proof)
+    alone = _cleaned_alone(proof)
     minutes = JUDGE.minutes.proof * (len(alone.zones) / len(proof.plan.zones) if alone else 1.0)
     now = max((a.p_all_sound for a in actions), default=0.0)
     return Action(
@@ -88,7 +88,7 @@ def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Act
     )
 
 
-def _cleaned_alone(state: RunState, proof: ProofRun) -> ProofPlan | None:
+def _cleaned_alone(proof: ProofRun) -> ProofPlan | None:
     """The cleaned zones as a proof of their own, where the others were judged and all share nothing that was mended."""
     others = [k for k in range(len(proof.plan.zones)) if k not in proof.cleaned]
     if proof.mended or not proof.cleaned or not others or proof.plan.kind != "patches":
@@ -147,7 +147,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
     machine, state = run.setup.machine, run.state
     how = convention(state.convention_id, run.manner)
     zones, proof = wanted.plan.zones, state.proofs[-1]
-    alone = _cleaned_alone(state, proof)
+    alone = _cleaned_alone(proof)
     out = []
     for action in actions:
         stored: StoredChange | None = None

@@ -69,7 +69,6 @@ class FeedView(Value):
     off: float | None
     #: So many times as many steps for a mm, where it is off by more than is left as it is.
     times: float | None
-    lines: tuple[str, ...]
 
 
 class EyeView(Value):
@@ -226,7 +225,6 @@ def _feed(run: OpenRun) -> FeedView:
         flow_sd=float(sd[0]),
         off=off,
         times=feed_times(state),
-        lines=(),
     )
 
 
