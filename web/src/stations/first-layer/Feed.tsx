@@ -76,8 +76,8 @@ export function Feed({
     >
       <p className="text-sm">
         Tip at printing heat, lifted. Mark the filament {(feed.asked_mm + 20).toFixed(0)} mm before it goes in, feed{" "}
-        {feed.asked_mm.toFixed(0)} mm slowly, measure what is left: {(feed.asked_mm + 20).toFixed(0)} less that went in.
-        Twice is better. The tip and what comes out are hot.
+        {feed.asked_mm.toFixed(0)} mm slowly, measure what is left, and take that from {(feed.asked_mm + 20).toFixed(0)}
+        : so much went in. Twice is better. The tip and what comes out are hot.
       </p>
       <Field
         label="So much went in"
