@@ -10,6 +10,8 @@ import numpy as np
 from pydantic import Field
 
 from .defaults import LAYOUT
+from .grid_text import read_grid
+from .units import UNITS
 from .value import Array, Value
 
 #: Where the first number of the text lies, and whether its first row runs along x.
@@ -54,6 +56,26 @@ LAYOUTS: tuple[Layout, ...] = tuple(
     for along in ("x", "y")
     for corner in CORNERS
 )
+
+
+class Listing(Value):
+    """How a machine lists its mesh: which way round, in what, and whether only heights stand in the list."""
+
+    layout: Layout = Layout()
+    unit: Literal["", "inch", "micron"] = ""
+    bare: bool = False
+
+    def read(self, text: str) -> Array:
+        """(ny, nx) heights in mm, front row first, plate high positive. Raises ValueError as `read_grid`."""
+        found = read_grid(text, bare=self.bare)
+        # Where the list says where its points lie, that has put them in order already.
+        placed = found.xs_mm is not None and found.ys_mm is not None
+        layout = Layout(high_positive=self.layout.high_positive) if placed else self.layout
+        return np.asarray(layout.turned(np.array(found.heights_mm)) / UNITS["heights"][self.unit].scale)
+
+    @property
+    def words(self) -> str:
+        return f"The list {self.layout.words}; heights in {UNITS['heights'][self.unit].words}."
 
 
 class LayoutChance(Value):

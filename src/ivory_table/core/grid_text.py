@@ -29,10 +29,10 @@ class GridText(Value):
     ys_mm: tuple[float, ...] | None = None
 
 
-def read_grid(text: str) -> GridText:
+def read_grid(text: str, *, bare: bool = False) -> GridText:
     """Numbers from pasted text. Where positions are given, x grows along a row and y from row to row.
 
-    Raises ValueError with the line and the number it cannot read.
+    `bare`: there are no headings, even where the first row looks like some. Raises ValueError with the line and the number it cannot read.
     """
     if len(text) > MAX_PASTE:
         raise ValueError(f"That is {len(text):,} characters; a mesh has a few hundred. Paste the grid alone.")
@@ -44,7 +44,7 @@ def read_grid(text: str) -> GridText:
     cells = _of_lists(text) or [(n, _cells(line, n)) for n, line in _rows(text)]
     if not cells:
         raise ValueError("There are no numbers here. Paste one row of the mesh per line.")
-    return _refuse_impossible(_of_triples(cells) or _of_table(cells))
+    return _refuse_impossible(_of_triples(cells) or _of_table(cells, bare=bare))
 
 
 # From JSON
@@ -158,8 +158,8 @@ def _of_triples(cells: Cells) -> GridText | None:
     )
 
 
-def _of_table(cells: Cells) -> GridText:
-    x_head = _x_headings(cells)
+def _of_table(cells: Cells, *, bare: bool = False) -> GridText:
+    x_head = None if bare else _x_headings(cells)
     body = cells[1:] if x_head is not None else cells
     y_head: list[float] | None = None
     beside = body and all(len(row) == len(x_head) + 1 for _, row in body) if x_head is not None else False

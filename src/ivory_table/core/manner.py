@@ -3,31 +3,74 @@
 Nothing of this is code: a workshop copies a manner's file, edits it, and its machine understands.
 """
 
-import re
 import tomllib
+from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
-from string import Formatter
 from typing import Annotated, Any, Literal, Self
 
+import re2
+import tomli_w
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from .mesh import MeshLaw
+from .units import filled, ours, places_in, split
 from .value import Id, Label, Note, Value
 
-Pattern = Annotated[str, Field(max_length=300)]
+Pattern = Annotated[str, Field(max_length=1000)]
 Template = Annotated[str, Field(max_length=200)]
+#: What was found in a reply: numbers in our units, words as they stood.
+Heard = dict[str, str]
 
 
 class Framing(Value):
     """How one line is dressed and how long silence may last."""
 
     numbered: bool
+    #: A numbered line, and what stands behind it; `checksum` says how its number is made of all before the seal.
+    dress: Template = "N{number} {line}"
+    seal: Template = "*{checksum}"
+    checksum: Literal["xor", "sum"] = "xor"
     renumber: Template
     stop: Annotated[str, Field(min_length=1, max_length=40)]
     recover: Template
     silence_s: Annotated[float, Field(ge=0.2, le=600)]
     homing_ends_mesh: bool
+    #: Whether an answer may come only after the line that confirms, and whether an error ends a reply.
+    answers_after_ack: bool = False
+    error_ends: bool = False
+
+    @model_validator(mode="after")
+    def _dressable(self) -> Self:
+        if self.numbered:
+            _refuse_bad_template("[line] dress", self.dress, {"number", "line"}, {"number", "line"})
+            _refuse_bad_template("[line] seal", self.seal, {"checksum"}, set())
+        return self
+
+    def dressed(self, line: str, number: int) -> str:
+        """One line as it goes over the wire."""
+        body = self.dress.format(number=number, line=line)
+        return body + self.seal.format(checksum=checksum(body, self.checksum))
+
+
+def checksum(line: str, how: str = "xor") -> int:
+    """All bytes of a line, exclusive-ored, or added up modulo 256."""
+    total = 0
+    for byte in line.encode():
+        total = total ^ byte if how == "xor" else (total + byte) % 256
+    return total
+
+
+@cache
+def compiled(pattern: str) -> Any:
+    """A pattern that never takes more than linear time. Raises ValueError for one that cannot be had so."""
+    options = re2.Options()
+    options.log_errors = False
+    try:
+        return re2.compile(pattern, options)
+    except re2.error as wrong:
+        said = wrong.args[0] if wrong.args else wrong
+        raise ValueError(said.decode("utf-8", "replace") if isinstance(said, bytes) else str(said)) from None
 
 
 #: The named groups each reply must carry.
@@ -71,10 +114,13 @@ class Says(Value):
                     raise ValueError(f"[says] {name} is empty; without it the machine cannot be understood.")
                 continue
             try:
-                found = re.compile(pattern)
-            except re.error as wrong:
+                found = compiled(pattern)
+            except ValueError as wrong:
                 raise ValueError(f"[says] {name}: the pattern {pattern!r} is broken: {wrong}.") from None
-            missing = _GROUPS.get(name, set()) - set(found.groupindex)
+            there = {split(group)[0] for group in found.groupindex}
+            if {"open", "closed"} <= there:
+                there.add("state")
+            missing = _GROUPS.get(name, set()) - there
             if missing:
                 groups = ", ".join(f"(?P<{g}>...)" for g in sorted(missing))
                 raise ValueError(f"[says] {name} needs the named group {groups}.")
@@ -92,8 +138,8 @@ _FIELDS: dict[str, set[str]] = {
     "dwell": {"seconds"},
     "fan": {"share"},
     "probe": {"x", "y"},
-    "mesh_begin": {"x_first", "y_first", "x_step", "y_step", "columns", "rows"},
-    "mesh_point": {"column", "row", "height"},
+    "mesh_begin": {"x_first", "y_first", "x_last", "y_last", "x_step", "y_step", "columns", "rows"},
+    "mesh_point": {"column", "row", "column_back", "row_back", "x", "y", "height"},
     "limit_open": {"lowest"},
     "nudge": {"away"},
     "speed": {"percent"},
@@ -104,11 +150,13 @@ _NEEDED = {"move": {"x", "y"}, "height": {"z"}, "heat_bed": {"celsius"}, "heat_t
 _NEEDED |= {"heat_bed_wait": {"celsius"}, "heat_tip_wait": {"celsius"}, "dwell": {"seconds"}}
 _NEEDED |= {
     "probe": {"x", "y"},
-    "mesh_point": {"column", "row", "height"},
+    "mesh_point": {"height"},
     "nudge": {"away"},
     "speed": {"percent"},
     "limit_open": {"lowest"},
 }
+#: Each point of a mesh is named by one of these across, and one along.
+_ACROSS, _ALONG = {"column", "column_back", "x"}, {"row", "row_back", "y"}
 _NEVER_EMPTY = {"home", "move", "height", "where", "temperatures", "heat_bed", "heat_tip"}
 _NEVER_EMPTY |= {"heat_bed_wait", "heat_tip_wait"}
 
@@ -156,6 +204,10 @@ class Does(Value):
                 raise ValueError(f"[does] {name} is empty; no machine can be worked without it.")
             if template:
                 _refuse_bad_template(f"[does] {name}", template, _FIELDS.get(name, set()), _NEEDED.get(name, set()))
+        if self.mesh_point:
+            there = {split(place)[0] for place in places_in(self.mesh_point)}
+            if not (there & _ACROSS and there & _ALONG):
+                raise ValueError("[does] mesh_point must say which point it is: {column} and {row}, or {x} and {y}.")
         return self
 
 
@@ -198,24 +250,56 @@ class Manner(Value):
         template: str = getattr(self.does, name)
         if not template:
             raise ValueError(f"This machine's manner ({self.name}) has no line for '{name.replace('_', ' ')}'.")
-        return template.format(**values)
+        return filled(template, **values)
 
     def can(self, name: str) -> bool:
         return bool(getattr(self.does, name))
 
-    def hears(self, name: str, line: str) -> re.Match[str] | None:
-        """The match of one kind of reply in a line from the machine."""
-        pattern: str = getattr(self.says, name)
-        return re.search(pattern, line) if pattern else None
+    def hears(self, name: str, line: str, before: Sequence[str] = ()) -> Heard | None:
+        """What one kind of reply says, where this line ends one; `before`: the lines just before it, for longer ones."""
+        return heard(getattr(self.says, name), line, before)
+
+    def unconfirmed(self, line: str) -> str:
+        """What a line says besides that it confirms."""
+        found = compiled(self.says.ack).search(line)
+        return line if found is None else (line[: found.start()] + line[found.end() :]).strip()
+
+
+def heard(pattern: str, line: str, before: Sequence[str] = ()) -> Heard | None:
+    """What a pattern finds in a line, or in the last lines where it reaches over several; numbers in our units."""
+    if not pattern:
+        return None
+    more = pattern.count(r"\n")
+    if more > len(before):
+        return None
+    text = "\n".join([*before[len(before) - more :], line]) if more else line
+    match = compiled(pattern).search(text)
+    if match is None:
+        return None
+    found: Heard = {}
+    for name, words in match.groupdict().items():
+        if words is None:
+            continue
+        if name in ("open", "closed"):
+            found["state"] = name
+            continue
+        field, unit = split(name)
+        if unit and field != "heights":
+            try:
+                words = repr(ours(name, float(words)))
+            except ValueError:
+                return None
+        found[field] = words
+    return found
 
 
 def _refuse_bad_template(where: str, template: str, known: set[str], needed: set[str]) -> None:
     if "\n" in template or "\r" in template:
         raise ValueError(f"{where}: one line only.")
     try:
-        names = {field for _, field, _, _ in Formatter().parse(template) if field is not None}
-        template.format(**{name: "x" if name == "text" else 1 for name in known})
-    except (ValueError, KeyError, IndexError) as wrong:
+        names = {split(place)[0] for place in places_in(template)}
+        filled(template, **{name: "x" if name in ("text", "line") else 1 for name in known})
+    except (ValueError, KeyError, IndexError, AttributeError) as wrong:
         raise ValueError(f"{where}: {template!r} cannot be filled in ({wrong}).") from None
     if missing := needed - names:
         raise ValueError(f"{where} needs " + " and ".join(f"{{{m}}}" for m in sorted(missing)) + ".")
@@ -234,6 +318,11 @@ def read_manner(text: str) -> Manner:
         where = " ".join(str(part) for part in first["loc"])
         said = str(first["msg"]).removeprefix("Value error, ")
         raise ValueError(said if said.startswith("[") else f"{where}: {said}") from None
+
+
+def manner_file(manner: Manner) -> str:
+    """A manner as TOML, as `read_manner` takes it."""
+    return tomli_w.dumps(manner.model_dump(exclude_none=True))
 
 
 SHIPPED: tuple[Literal["harbour"], Literal["lantern"]] = ("harbour", "lantern")

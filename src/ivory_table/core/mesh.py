@@ -11,6 +11,7 @@ from pydantic import FailFast, Field, model_validator
 from scipy.interpolate import RectBivariateSpline
 
 from .defaults import MOTION, PROOF
+from .grid_layout import Listing
 from .plate import Plate, Probe
 from .value import Array, FineMm, PlaceMm, Value
 
@@ -121,6 +122,8 @@ class MeshLaw(Value):
     zero_at: Literal["as_sent", "centre", "mean"] = "as_sent"
     #: The row that the machine lists first, and the most points it takes each way.
     first_row: Literal["front", "back"] = "front"
+    #: Which way round it lists its mesh, where its manner was taught; without, rows as `first_row` says.
+    listed: Listing | None = None
     most_points: Annotated[int, Field(ge=2, le=25)] = 25
 
 

@@ -8,6 +8,7 @@ from pydantic import Field
 from .defaults import CONVENTIONS
 from .manner import Manner, OffsetLines, shipped
 from .plate import ConventionId
+from .units import filled
 from .value import Value
 
 _IDS: tuple[ConventionId, ...] = get_args(ConventionId)
@@ -27,7 +28,7 @@ class Convention(Value):
 
     def lines(self, stored_mm: float) -> tuple[str, ...]:
         """What to send so that a value is set and, where the machine can, stored."""
-        return tuple(line.format(stored=stored_mm + 0.0) for line in (self.set, self.store) if line)
+        return tuple(filled(line, stored=stored_mm + 0.0) for line in (self.set, self.store) if line)
 
 
 class StoredChange(Value):

@@ -20,19 +20,27 @@ from typing import Literal
 
 import serial
 
-from ivory_table.core.manner import Manner
+from ivory_table.core.manner import Heard, Manner
 from ivory_table.core.value import Value
-from ivory_table.program.reader import checksum
 
 LineState = Literal["nobody", "connecting", "idle", "busy", "waiting", "lost", "halted"]
 
 #: A machine that asks for the same line again so often does not get it.
 MOST_AGAIN = 8
 MOST_JOBS = 8
+#: A reply of one kind reaches over so many lines at most.
+MOST_LINES = 12
+#: So many lines of one answer are kept, and so long nothing comes where an answer has ended.
+MOST_ANSWER = 1000
+QUIET_S = 0.5
 POLL_S = 1.0
 #: So long a machine may take to confirm, at the end, that its heaters are off.
 SWITCH_OFF_S = 8.0
 LOG_BYTES = 2_000_000
+
+
+#: Replies that say something, in the order in which they are tried.
+ANSWERS = ("temperatures", "position", "touched", "missed", "mesh_row", "trigger", "stored")
 
 
 class LineTrouble(Exception):
@@ -145,11 +153,15 @@ class Session:
         self._heat_changed = heat_changed
         self._port, self._changed = port, changed
         self._status = Status(state="connecting", words="Waiting for the machine to answer.")
-        self._inbox: queue.Queue[tuple[str, re.Match[str]]] = queue.Queue(maxsize=1000)
+        self._inbox: queue.Queue[tuple[str, Heard]] = queue.Queue(maxsize=1000)
         self._jobs: queue.Queue[tuple[str, Job]] = queue.Queue(maxsize=MOST_JOBS)
         self._write_lock, self._status_lock = threading.Lock(), threading.RLock()
-        #: Replies of a kind that are gathered while one line is asked.
-        self._gathered: tuple[str, list[re.Match[str]]] | None = None
+        #: Replies of a kind, and every line of an answer, gathered while one line is asked.
+        self._gathered: tuple[str, list[Heard]] | None = None
+        self._lines: list[str] | None = None
+        #: The kind of reply that is waited for: it is tried first, for replies that look alike.
+        self._wanted = ""
+        self._before: deque[str] = deque(maxlen=MOST_LINES)
         self._number = 0
         self._cancel, self._end = threading.Event(), threading.Event()
         self._waiting: _Waiting | None = None
@@ -295,8 +307,8 @@ class Session:
         self.ask(self.manner.send("heat_bed", celsius=0))
         self._set(bed_target_c=0.0, tip_target_c=0.0, heat_words="")
 
-    def ask(self, line: str, wants: str = "", limit_s: float = 1200.0) -> re.Match[str] | None:
-        """Send one line and wait for its acknowledgement; the match of the reply it `wants`.
+    def ask(self, line: str, wants: str = "", limit_s: float = 1200.0) -> Heard | None:
+        """Send one line and wait for its acknowledgement; the reply it `wants`, as `Manner.hears`.
 
         Any sign of life prolongs the wait, up to `limit_s`. Raises Cancelled, Lost,
         HaltedByMachine, Refusal or NotConfirmed.
@@ -310,9 +322,25 @@ class Session:
             self._is_anybody_there(line)
             return None
 
-    def ask_all(self, line: str, wants: str, limit_s: float = 60.0) -> list[re.Match[str]]:
+    def ask_lines(self, line: str, limit_s: float = 60.0) -> list[str]:
+        """Send one line; everything that is said until it is acknowledged, as it stands. Raises as `ask` does."""
+        lines: list[str] = []
+        self._lines = lines
+        try:
+            self.ask(line, limit_s=limit_s)
+            if self.manner.line.answers_after_ack:
+                # Nothing says where it ends: it has ended once nothing more comes.
+                said = -1
+                while said < len(lines):
+                    said = len(lines)
+                    time.sleep(QUIET_S)
+        finally:
+            self._lines = None
+        return lines
+
+    def ask_all(self, line: str, wants: str, limit_s: float = 60.0) -> list[Heard]:
         """Send one line; every reply of the kind it `wants` until it is acknowledged. Raises as `ask` does."""
-        found: list[re.Match[str]] = []
+        found: list[Heard] = []
         self._gathered = (wants, found)
         try:
             self.ask(line, limit_s=limit_s)
@@ -383,14 +411,22 @@ class Session:
 
     # Below
 
-    def _converse(self, line: str, wants: str, limit_s: float, *, patient: bool = False) -> re.Match[str] | None:
+    def _converse(self, line: str, wants: str, limit_s: float, *, patient: bool = False) -> Heard | None:
+        self._wanted = wants or (self._gathered[0] if self._gathered else "")
         while not self._inbox.empty():
             self._inbox.get_nowait()
         dressed = self._write(line)
         began = self._sign = time.monotonic()
-        found: re.Match[str] | None = None
+        found: Heard | None = None
         error = ""
         again = 0
+        confirmed = False
+
+        def refuse() -> None:
+            if "home first" in error:
+                self._set(homed=False)
+            raise Refusal(f"The machine answered '{line}' with: {error}. Nothing was moved by it.")
+
         while True:
             try:
                 kind, match = self._inbox.get(timeout=0.05)
@@ -401,20 +437,23 @@ class Session:
                     raise TimeoutError from None
                 continue
             if kind == "ack":
+                confirmed = True
                 if error:
-                    if "home first" in error:
-                        self._set(homed=False)
-                    raise Refusal(f"The machine answered '{line}' with: {error}. Nothing was moved by it.")
+                    refuse()
                 if not wants or found is not None:
                     return found
-                if not patient:
+                if not patient and not self.manner.line.answers_after_ack:
                     raise NotConfirmed(f"The machine confirmed '{line}' but did not say what was asked. Try again.")
             elif kind == wants or (wants == "touched" and kind == "missed"):
                 found = match
+                if confirmed and self.manner.line.answers_after_ack:
+                    return found
             elif self._gathered is not None and kind == self._gathered[0]:
                 self._gathered[1].append(match)
             elif kind == "error":
                 error = match["text"]
+                if self.manner.line.error_ends:
+                    refuse()
             elif kind == "again":
                 again += 1
                 if again > MOST_AGAIN:
@@ -464,8 +503,7 @@ class Session:
                 self._number = 0
             else:
                 self._number += 1
-            body = f"N{self._number} {line}"
-            text = f"{body}*{checksum(body)}"
+            text = self.manner.line.dressed(line, self._number)
         data = text.encode("ascii", "replace") + b"\n"
         self._write_raw(data)
         return data
@@ -491,7 +529,8 @@ class Session:
                 return
             if not data:
                 continue
-            *lines, rest = (rest + data).split(b"\n")
+            # A line ends with either, or with both.
+            *lines, rest = (rest + data).replace(b"\r", b"\n").split(b"\n")
             if len(rest) > 4096:
                 rest = b""
             for line in lines:
@@ -514,25 +553,44 @@ class Session:
         self._note("heard", line)
         if not line:
             return
-        hears = self.manner.hears
-        for kind in ("ack", "alive", "temperatures", "position", "touched", "missed", "mesh_row", "trigger", "stored"):
-            if match := hears(kind, line):
+        before = tuple(self._before)
+        self._before.append(line)
+        if self._lines is not None and len(self._lines) < MOST_ANSWER:
+            rest = self.manner.unconfirmed(line)
+            if rest and not any(self.manner.hears(kind, line) for kind in ("alive", "again", "error", "halt", "ready")):
+                self._lines.append(rest)
+
+        def hears(kind: str) -> Heard | None:
+            return self.manner.hears(kind, line, before)
+
+        told = "missed" if self._wanted == "touched" and hears("missed") is not None else self._wanted
+        for kind in dict.fromkeys((told, *ANSWERS)):
+            if kind and (match := hears(kind)) is not None:
                 self._sign = time.monotonic()
                 if kind == "temperatures":
                     self._felt_heat(match)
-                if kind != "alive":
-                    self._put(kind, match)
+                self._put(kind, match)
+                # Some machines answer and confirm in one line.
+                if (confirmed := hears("ack")) is not None:
+                    self._put("ack", confirmed)
                 return
+        if (match := hears("ack")) is not None:
+            self._sign = time.monotonic()
+            self._put("ack", match)
+            return
+        if hears("alive") is not None:
+            self._sign = time.monotonic()
+            return
         for kind in ("again", "error"):
-            if match := hears(kind, line):
+            if (match := hears(kind)) is not None:
                 self._put(kind, match)
                 return
-        if match := hears("halt", line):
+        if (match := hears("halt")) is not None:
             # While connecting, an old one may still be on its way: the greeting asks for itself.
             if self._status.state not in ("halted", "connecting"):
                 self._fall("halted", f"The machine halted: {match['text']}. Look at it, recover it, then home first.")
             self._put("halt", match)
-        elif match := hears("ready", line):
+        elif (match := hears("ready")) is not None:
             if self._status.state not in ("connecting", "halted", "lost"):
                 self._fall(
                     "halted",
@@ -541,11 +599,11 @@ class Session:
                 )
             self._put("ready", match)
 
-    def _put(self, kind: str, match: re.Match[str]) -> None:
+    def _put(self, kind: str, match: Heard) -> None:
         with suppress(queue.Full):
             self._inbox.put_nowait((kind, match))
 
-    def _felt_heat(self, match: re.Match[str]) -> None:
+    def _felt_heat(self, match: Heard) -> None:
         bed, tip = float(match["bed"]), float(match["tip"])
         now = self.now_s()
         if not self.warmth or now - self.warmth[-1].at_s >= 1.0:

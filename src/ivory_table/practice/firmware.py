@@ -12,10 +12,10 @@ from string import Formatter
 
 import numpy as np
 
-from ivory_table.core.manner import Manner
+from ivory_table.core.manner import Manner, checksum
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
 from ivory_table.core.offset import convention, shift_of
-from ivory_table.program.reader import checksum, words
+from ivory_table.program.reader import words
 
 from .machine import CannotMove, PracticeMachine
 

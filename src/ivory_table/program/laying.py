@@ -10,6 +10,7 @@ from ivory_table.core.defaults import PROOF
 from ivory_table.core.manner import Manner
 from ivory_table.core.offset import convention
 from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.units import filled
 from ivory_table.core.value import Array, Value
 from ivory_table.program.check import Points, check_program
 from ivory_table.program.reader import Toolpath
@@ -111,7 +112,7 @@ class Writer:
             )
             self.say(f"{manner.send(mesh)} ; mesh {words}")
         if not how.stores:
-            stored = how.set.format(stored=self.machine.stored_mm)
+            stored = filled(how.set, stored=self.machine.stored_mm)
             self.say(f"{stored} ; live adjustment, this machine stores none")
         wait = manner.send("heat_tip_wait", celsius=nozzle_c)
         self.say(f"G0 Z{PROOF.park_mm:g} F600", f"{wait} ; wait for the tip", "G92 E0")

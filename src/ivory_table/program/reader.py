@@ -7,6 +7,8 @@ G90/G91 and M82/M83 absolute or relative, G92 set. A machine's own word in capit
 import re
 from dataclasses import dataclass, field
 
+from ivory_table.core.manner import checksum
+
 _WORD = re.compile(r"([A-Za-z])\s*([+-]?(?:\d+\.?\d*|\.\d+)?)")
 #: A command of a G, M or T and a number, or a machine's own word in capitals.
 _COMMAND = re.compile(r"([GMTgmt])\s*(\d+(?:\.\d+)?)|([A-Z][A-Z_]+)(?![A-Za-z0-9.])")
@@ -28,14 +30,6 @@ class Move:
 class Toolpath:
     moves: list[Move] = field(default_factory=list)
     commands: list[tuple[int, str, dict[str, float]]] = field(default_factory=list)
-
-
-def checksum(line: str) -> int:
-    """All bytes of a line, exclusive-ored: what stands behind its `*`."""
-    total = 0
-    for byte in line.encode():
-        total ^= byte
-    return total
 
 
 def words(line: str) -> tuple[str, dict[str, float]] | None:

@@ -12,6 +12,12 @@ from ivory_table.stations.work import Work
 def listed(work: Work) -> tuple[tuple[float, ...], ...]:
     """The machine's own list of its mesh in mm, front row first. Raises Refused where it cannot be read."""
     does = work.session.manner
+    if does.mesh.listed is not None:
+        try:
+            read = does.mesh.listed.read("\n".join(work.session.ask_lines(does.send("mesh_read"))))
+        except ValueError as wrong:
+            raise Refused("mesh_not_listed", f"What the machine lists as its mesh cannot be read: {wrong}") from None
+        return tuple(tuple(float(v) for v in row) for row in read)
     rows = work.session.ask_all(does.send("mesh_read"), "mesh_row")
     found = [tuple(float(v) for v in re.findall(r"[-+]?\d*\.?\d+", m["heights"])) for m in rows]
     if len(found) < 2 or len({len(row) for row in found}) != 1:

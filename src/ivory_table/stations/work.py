@@ -162,7 +162,7 @@ def probed(work: Work, x: float, y: float, name: str) -> float:
             work.session.ask(work.session.manner.send("height", z=found[-1] + 2.0, feed=480))
         work.session.progress(f"{name}, probing {n + 1}", work.session.status.share, work.session.status.left_s)
         touched = work.session.ask(down.line, "touched")
-        if touched is None or "z" not in touched.groupdict():
+        if touched is None or "z" not in touched:
             work.send(lift(work.state, work.session.manner))
             raise Failed(
                 f"The probe did not trigger over {name}. It may be mounted too high or not deployed: prove its trigger, "

@@ -108,12 +108,27 @@ def lines_to_send(run: OpenRun) -> tuple[str, ...]:
                 y_first=ys[0],
                 x_step=(xs[-1] - xs[0]) / (len(xs) - 1),
                 y_step=(ys[-1] - ys[0]) / (len(ys) - 1),
+                x_last=xs[-1],
+                y_last=ys[-1],
                 columns=len(xs),
                 rows=len(ys),
             )
         )
     rows = range(len(ys)) if run.setup.mesh_law.first_row == "front" else range(len(ys) - 1, -1, -1)
-    out += [does.send("mesh_point", column=c, row=r, height=float(heights[r, c])) for r in rows for c in range(len(xs))]
+    out += [
+        does.send(
+            "mesh_point",
+            column=c,
+            row=r,
+            column_back=len(xs) - 1 - c,
+            row_back=len(ys) - 1 - r,
+            x=xs[c],
+            y=ys[r],
+            height=float(heights[r, c]),
+        )
+        for r in rows
+        for c in range(len(xs))
+    ]
     return tuple(out)
 
 

@@ -82,7 +82,7 @@ def touch_again(work: Work) -> None:
     for n in range(PROBE.touches):
         work.session.progress(f"touch {n + 1} of {PROBE.touches}", n / PROBE.touches)
         touched = work.session.ask(down.line, "touched")
-        if touched is None or "z" not in touched.groupdict():
+        if touched is None or "z" not in touched:
             raise Failed("The probe did not trigger. Prove its trigger by hand, and look at the sensor's height.")
         z = float(touched["z"])
         work.keep(ProbeTouched(z_mm=round(z, 4), bed_c=work.session.status.bed_c))
