@@ -126,7 +126,7 @@ class _Practice:
 
 
 def _app(data: Path, workshop: Workshop, practice: _Practice) -> FastAPI:
-    doors, manners = Doors(data / "practice"), Manners(data / "manners")
+    doors, manners = Doors(data / "practice"), Manners(data / "manners", workshop.teaching, workshop.taught)
     desk = Desk(workshop, doors.hands_for, manners.get)
     workshop.forget_unreadable()
     threading.Thread(target=desk.catch_up, name="catch-up", daemon=True).start()

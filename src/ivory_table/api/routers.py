@@ -2,7 +2,18 @@
 
 from .bench import bench_routes
 from .line import line_routes, practice_routes, run_line_routes
+from .manner import machine_manner_routes, manner_routes
 from .setup import setup_routes
 from .stations import STATION_ROUTES, runs
 
-ROUTERS = (bench_routes, setup_routes, runs, line_routes, run_line_routes, practice_routes, *STATION_ROUTES)
+ROUTERS = (
+    bench_routes,
+    setup_routes,
+    manner_routes,
+    machine_manner_routes,
+    runs,
+    line_routes,
+    run_line_routes,
+    practice_routes,
+    *STATION_ROUTES,
+)

@@ -286,7 +286,8 @@ def heard(pattern: str, line: str, before: Sequence[str] = ()) -> Heard | None:
         field, unit = split(name)
         if unit and field != "heights":
             try:
-                words = repr(ours(name, float(words)))
+                # To a ten-thousandth: what is more is the conversion's.
+                words = repr(round(ours(name, float(words)), 4))
             except ValueError:
                 return None
         found[field] = words

@@ -295,6 +295,12 @@ class Desk:
             state = state.apply(entry)
         return OpenRun(run.setup, entries, state, run.manner)
 
+    def manner_changed(self, manner_id: str) -> None:
+        """Runs of machines that talk so are opened anew, with its words as they are now."""
+        with self._lock:
+            for run_id in [r for r, run in self._open.items() if run.setup.machine.manner == manner_id]:
+                del self._open[run_id]
+
     def _manner_of(self, machine: Machine) -> Manner:
         try:
             return self.manner_for(machine.manner)

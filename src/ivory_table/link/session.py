@@ -33,6 +33,8 @@ MOST_LINES = 12
 #: So many lines of one answer are kept, and so long nothing comes where an answer has ended.
 MOST_ANSWER = 1000
 QUIET_S = 0.5
+#: So soon a halted machine says that it wakes.
+WAKES_S = 1.5
 POLL_S = 1.0
 #: So long a machine may take to confirm, at the end, that its heaters are off.
 SWITCH_OFF_S = 8.0
@@ -133,6 +135,30 @@ def open_port(url: str, baud: int = 115200) -> serial.SerialBase:
         ) from None
 
 
+def exchange(port: serial.SerialBase, line: str, limit_s: float = 6.0) -> tuple[str, str]:
+    """What a machine says on its own, then what it says to one line, until it is quiet. The port is closed."""
+
+    def until_quiet(first_s: float) -> str:
+        said, ends, quiet = b"", time.monotonic() + first_s, 0.0
+        while time.monotonic() < ends and len(said) < 40_000:
+            data = port.read(4096)
+            if data:
+                said, quiet = said + data, time.monotonic() + QUIET_S
+                ends = max(ends, quiet)
+            elif said and time.monotonic() > quiet:
+                break
+        return said.decode("ascii", "replace").replace("\r", "\n").replace("\n\n", "\n").strip()
+
+    try:
+        greeting = until_quiet(2.0)
+        port.write(line.encode("ascii", "replace") + b"\n")
+        return greeting, until_quiet(limit_s)
+    except (serial.SerialException, OSError):
+        return "", ""
+    finally:
+        port.close()
+
+
 class Session:
     """`port` is an open line; `changed` is called, from any thread, whenever the status is another.
 
@@ -166,6 +192,8 @@ class Session:
         self._cancel, self._end = threading.Event(), threading.Event()
         self._waiting: _Waiting | None = None
         self._sign = time.monotonic()
+        #: How often the machine has said that it has halted.
+        self.halts = 0
         #: What the person wants changed while a job runs: (kind, value), taken by the job between two lines.
         self.live_changes: deque[tuple[str, float]] = deque()
         self.warmth: deque[Warmth] = deque(maxlen=3600)
@@ -471,6 +499,17 @@ class Session:
             elif kind in ("halt", "ready"):
                 self._alive()
 
+    def _heard_one_of(self, kinds: tuple[str, ...], seconds: float) -> bool:
+        """Whether one of these is said within so long; whatever else is said meanwhile goes by."""
+        ends = time.monotonic() + seconds
+        while (left := ends - time.monotonic()) > 0:
+            try:
+                if self._inbox.get(timeout=left)[0] in kinds:
+                    return True
+            except queue.Empty:
+                break
+        return False
+
     def _is_anybody_there(self, line: str) -> None:
         """A line went unconfirmed. Ask where the machine is; its answer decides."""
         try:
@@ -586,6 +625,7 @@ class Session:
                 self._put(kind, match)
                 return
         if (match := hears("halt")) is not None:
+            self.halts += 1
             # While connecting, an old one may still be on its way: the greeting asks for itself.
             if self._status.state not in ("halted", "connecting"):
                 self._fall("halted", f"The machine halted: {match['text']}. Look at it, recover it, then home first.")
@@ -696,8 +736,12 @@ class Session:
 def _wake(session: Session) -> None:
     """Recover a halted machine, then greet it."""
     session._set(state="connecting", words="Waiting for the machine to answer.", homed=False)
-    if session.manner.line.recover:
-        session._write(session.manner.line.recover, dress=False)
+    line = session.manner.line
+    if line.recover:
+        session._write(line.recover, dress=False)
+        if line.numbered and not session._heard_one_of(("ready", "ack"), WAKES_S):
+            # Some count their lines even then.
+            session._write(line.recover)
     _greet(session)
 
 

@@ -12,6 +12,8 @@ from ivory_table.core.manner import checksum
 _WORD = re.compile(r"([A-Za-z])\s*([+-]?(?:\d+\.?\d*|\.\d+)?)")
 #: A command of a G, M or T and a number, or a machine's own word in capitals.
 _COMMAND = re.compile(r"([GMTgmt])\s*(\d+(?:\.\d+)?)|([A-Z][A-Z_]+)(?![A-Za-z0-9.])")
+#: What must be read whatever else a line holds.
+_CODE = re.compile(r"(?:N\s*\d+\s*)?[GMT]\s*\d", re.IGNORECASE)
 _TWO_LETTERS = re.compile(r"[A-Za-z]{2}")
 
 
@@ -30,6 +32,11 @@ class Move:
 class Toolpath:
     moves: list[Move] = field(default_factory=list)
     commands: list[tuple[int, str, dict[str, float]]] = field(default_factory=list)
+
+
+def bare(line: str) -> str:
+    """A line of our own programs without its comment, which stands behind a blank: a machine's own words may hold a semicolon."""
+    return "" if line.startswith(";") else line.split(" ;")[0].strip()
 
 
 def words(line: str) -> tuple[str, dict[str, float]] | None:
@@ -70,6 +77,10 @@ def read_program(text: str) -> Toolpath:
         try:
             found = words(line)
         except ValueError as wrong:
+            if not _CODE.match(line.strip()):
+                # A machine's own words: nothing that is laid or moved here depends on them.
+                program.commands.append((number, line.strip(), {}))
+                continue
             raise ValueError(f"Line {number}: {wrong}.") from None
         if found is None:
             continue

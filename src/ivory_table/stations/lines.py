@@ -170,6 +170,15 @@ class Lines:
         for one in leaving:
             one.join()
 
+    def manner_changed(self, manner_id: str) -> None:
+        """Machines on the line that talk so go on with its words as they are now."""
+        for machine_id, session in list(self._sessions.items()):
+            if session.manner.id == manner_id and session.status.state == "idle":
+                try:
+                    session.manner = self.manners.get(manner_id)
+                except ValueError:
+                    self.disconnect(machine_id)
+
     def cool(self, machine_id: str) -> LineStatus:
         """Switch a machine's heaters off, whatever run it is in."""
         self.desk.workshop.machine(machine_id)

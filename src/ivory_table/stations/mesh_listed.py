@@ -5,24 +5,31 @@ import re
 import numpy as np
 
 from ivory_table.core.defaults import SURVEY
+from ivory_table.core.mesh import MeshLaw
+from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations.work import Work
 
 
 def listed(work: Work) -> tuple[tuple[float, ...], ...]:
     """The machine's own list of its mesh in mm, front row first. Raises Refused where it cannot be read."""
-    does = work.session.manner
+    return listed_by(work.session, work.now.setup.mesh_law)
+
+
+def listed_by(session: Session, law: MeshLaw | None = None) -> tuple[tuple[float, ...], ...]:
+    """As `listed`, of whatever run; `law`: what the run takes the machine to make of a mesh."""
+    does = session.manner
     if does.mesh.listed is not None:
         try:
-            read = does.mesh.listed.read("\n".join(work.session.ask_lines(does.send("mesh_read"))))
+            read = does.mesh.listed.read("\n".join(session.ask_lines(does.send("mesh_read"))))
         except ValueError as wrong:
             raise Refused("mesh_not_listed", f"What the machine lists as its mesh cannot be read: {wrong}") from None
         return tuple(tuple(float(v) for v in row) for row in read)
-    rows = work.session.ask_all(does.send("mesh_read"), "mesh_row")
+    rows = session.ask_all(does.send("mesh_read"), "mesh_row")
     found = [tuple(float(v) for v in re.findall(r"[-+]?\d*\.?\d+", m["heights"])) for m in rows]
     if len(found) < 2 or len({len(row) for row in found}) != 1:
         raise Refused("mesh_not_listed", "The machine did not list a mesh that can be read. Look at its own screen.")
-    if work.now.setup.mesh_law.first_row == "back":
+    if (law or does.mesh).first_row == "back":
         found.reverse()
     return tuple(found)
 

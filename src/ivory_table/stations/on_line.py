@@ -12,10 +12,13 @@ from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.session import Cancelled, Session
+from ivory_table.runs.common import STATION_TITLES
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import travel_height_mm
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import STATIONS
+from ivory_table.stations.manner.pages import Pages
+from ivory_table.stations.manner.proving import unproved
 from ivory_table.stations.prepare.line import held
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.work import Work, cool
@@ -32,6 +35,8 @@ class LineView(Value):
     nudged_mm: float
     speed_percent: float
     printing: bool
+    #: Words that this station uses and that were never proved on this machine.
+    unproved: tuple[str, ...] = ()
 
 
 COOL = Job("Cool down, motors off", cool)
@@ -64,6 +69,7 @@ def view(lines: Lines, run: OpenRun, station: StationName) -> LineView:
         nudged_mm=run.state.nudged_mm,
         speed_percent=run.state.speed_percent,
         printing=status.job == JOBS["print"].name,
+        unproved=unproved(Pages(lines.desk.workshop, lines.manners), run.setup.machine, STATION_TITLES[station]),
     )
 
 

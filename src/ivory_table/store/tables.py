@@ -148,6 +148,34 @@ class PageRow(_Row):
         primary_key = CompositeKey("run", "name")
 
 
+class MannerRow(_Row):
+    """A manner as it was taught, one row for each version; the newest counts."""
+
+    manner_id = CharField(max_length=64)
+    version = IntegerField()
+    at = CharField(max_length=40)
+    initials = CharField(max_length=12)
+    what = TextField()
+    body = TextField()
+
+    class Meta:
+        table_name = "manner"
+        primary_key = CompositeKey("manner_id", "version")
+
+
+class ProvingRow(_Row):
+    """What was found when a part of a manner was tried on a machine. Rows are only ever added."""
+
+    manner_id = CharField(max_length=64)
+    machine_id = CharField(max_length=64)
+    at = CharField(max_length=40)
+    body = TextField()
+
+    class Meta:
+        table_name = "proving"
+        indexes = ((("machine_id", "manner_id"), False),)
+
+
 TABLES = (
     MachineRow,
     GaugeRow,
@@ -161,4 +189,6 @@ TABLES = (
     LessonRow,
     SummaryRow,
     PageRow,
+    MannerRow,
+    ProvingRow,
 )

@@ -96,6 +96,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/line/catch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Catch Reply
+         * @description Send one line that only asks, and give back everything that is said to it.
+         */
+        post: operations["catch_reply_api_machines__machine_id__line_catch_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line/connect": {
         parameters: {
             query?: never;
@@ -184,6 +204,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/line/practice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Practice Answer
+         * @description Let the person at a practice machine answer the question of a proof.
+         */
+        post: operations["practice_answer_api_machines__machine_id__line_practice_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line/recover": {
         parameters: {
             query?: never;
@@ -218,6 +258,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/manner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Use Manner
+         * @description Let a machine talk so from now on.
+         */
+        put: operations["use_manner_api_machines__machine_id__manner_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/proving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Proving */
+        get: operations["get_proving_api_machines__machine_id__proving_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/proving/{step_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove */
+        post: operations["prove_api_machines__machine_id__proving__step_id__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/proving/{step_id}/hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proved By Hand */
+        post: operations["proved_by_hand_api_machines__machine_id__proving__step_id__hand_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/runs": {
         parameters: {
             query?: never;
@@ -229,6 +340,200 @@ export interface paths {
         get: operations["get_runs_api_machines__machine_id__runs_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List Manners */
+        get: operations["list_manners_api_manners_get"];
+        put?: never;
+        /** Begin Manner */
+        post: operations["begin_manner_api_manners_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring Manner */
+        post: operations["bring_manner_api_manners_file_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Manner */
+        get: operations["get_manner_api_manners__manner_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/card": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Card
+         * @description The lines for whoever works by hand, to print.
+         */
+        get: operations["card_api_manners__manner_id__card_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/differences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Differences */
+        get: operations["differences_api_manners__manner_id__differences_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Manner File */
+        get: operations["manner_file_api_manners__manner_id__file_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/job": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lines Of Job
+         * @description The lines of a job's start, with what each may be.
+         */
+        post: operations["lines_of_job_api_manners__manner_id__job_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Settle Manner */
+        put: operations["settle_manner_api_manners__manner_id__settings_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Back To Version */
+        post: operations["back_to_version_api_manners__manner_id__versions__version__post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/words/{word_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Teach Word */
+        put: operations["teach_word_api_manners__manner_id__words__word_id__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manners/{manner_id}/words/{word_id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try Reply */
+        post: operations["try_reply_api_manners__manner_id__words__word_id__try_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1461,6 +1766,26 @@ export interface components {
             /** Up Mm */
             up_mm: number;
         };
+        /**
+         * Begin
+         * @description A new manner: from nothing, or from another one.
+         */
+        Begin: {
+            /** By */
+            by: string;
+            /**
+             * Convention
+             * @default probe_offset
+             * @enum {string}
+             */
+            convention: "probe_offset" | "home_offset" | "stop_position" | "live_only";
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Start From */
+            start_from?: string | null;
+        };
         /** BenchView */
         BenchView: {
             /** Filaments */
@@ -1477,6 +1802,16 @@ export interface components {
             usual_knobs: components["schemas"]["KnobPlaces"][];
         };
         /**
+         * BringManner
+         * @description A manner's file, as text.
+         */
+        BringManner: {
+            /** By */
+            by: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * Brought
          * @description What an import did: what is new, what was there already, and what differs and was left as it was.
          */
@@ -1487,6 +1822,49 @@ export interface components {
             new: string[];
             /** Same */
             same: string[];
+        };
+        /**
+         * ByHand
+         * @description What came of a step where the machine is on no line: right or not, and what its own screen said.
+         */
+        ByHand: {
+            /** By */
+            by: string;
+            /** Ok */
+            ok: boolean;
+            /**
+             * Read
+             * @default {}
+             */
+            read: {
+                [key: string]: number;
+            };
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /**
+         * Catch
+         * @description The word whose line is sent, as it is taught so far. Only lines that ask are sent so: nothing moves or heats.
+         */
+        Catch: {
+            /** Manner */
+            manner: string;
+            /** Url */
+            url?: string | null;
+            /** Word */
+            word: string;
+        };
+        /** Caught */
+        Caught: {
+            /** Greeting */
+            greeting: string;
+            /** Sent */
+            sent: string;
+            /** Text */
+            text: string;
         };
         /**
          * CauseMended
@@ -1664,22 +2042,6 @@ export interface components {
             words: string;
         };
         /**
-         * Choice
-         * @description A mesh that could be read: how many points of which grid, what it leaves, and how long it takes.
-         */
-        Choice: {
-            /** Columns */
-            columns: number;
-            /** Left Mm */
-            left_mm: number;
-            /** Minutes */
-            minutes: number;
-            /** Readings */
-            readings: number;
-            /** Rows */
-            rows: number;
-        };
-        /**
          * Connect
          * @description Where a machine's line is and how it talks; what is left out stays as it was.
          */
@@ -1799,6 +2161,27 @@ export interface components {
             height_mm: number[];
             /** Place */
             place: string;
+        };
+        /**
+         * Difference
+         * @description One word that two manners say differently.
+         */
+        Difference: {
+            /** Here */
+            here: string;
+            /** Name */
+            name: string;
+            /** There */
+            there: string;
+            /** Word */
+            word: string;
+        };
+        /** Differences */
+        Differences: {
+            /** Found */
+            found: components["schemas"]["Difference"][];
+            /** Other */
+            other: string;
         };
         /**
          * DisplayShown
@@ -2487,6 +2870,42 @@ export interface components {
             /** New */
             new: boolean;
         };
+        /**
+         * JobLine
+         * @description One line of a job's start, and what it may be taught as; `word` is empty where it looks like nothing known.
+         */
+        JobLine: {
+            /** Line */
+            line: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * New
+             * @default true
+             */
+            new: boolean;
+            /** Number */
+            number: number;
+            told?: components["schemas"]["Told"] | null;
+            /**
+             * Word
+             * @default
+             */
+            word: string;
+        };
+        /** JobLines */
+        JobLines: {
+            /** Lines */
+            lines: components["schemas"]["JobLine"][];
+        };
+        /** JobText */
+        JobText: {
+            /** Text */
+            text: string;
+        };
         /** Judged */
         Judged: {
             /** Caliper Mm */
@@ -2806,6 +3225,36 @@ export interface components {
             heaters?: ("off" | "leave") | null;
         };
         /**
+         * Lesson
+         * @description With one choice it is settled; with several the person chooses or shows one more; with none `trouble` says why.
+         */
+        Lesson: {
+            /** At */
+            at?: number | null;
+            /**
+             * Choices
+             * @default []
+             */
+            choices: components["schemas"]["ivory_table__core__teach__lesson__Choice"][];
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Notes
+             * @default []
+             */
+            notes: string[];
+            /** Sample */
+            sample?: number | null;
+            /**
+             * Trouble
+             * @default
+             */
+            trouble: string;
+        };
+        /**
          * LimitClosed
          * @description The machine's own limit stands again where it was.
          */
@@ -2916,6 +3365,36 @@ export interface components {
             /** Speed Percent */
             speed_percent: number;
             status: components["schemas"]["LineStatus"];
+            /**
+             * Unproved
+             * @default []
+             */
+            unproved: string[];
+        };
+        /**
+         * Listing
+         * @description How a machine lists its mesh: which way round, in what, and whether only heights stand in the list.
+         */
+        Listing: {
+            /**
+             * Bare
+             * @default false
+             */
+            bare: boolean;
+            /**
+             * @default {
+             *       "along": "x",
+             *       "first": "front left",
+             *       "high_positive": true
+             *     }
+             */
+            layout: components["schemas"]["Layout"];
+            /**
+             * Unit
+             * @default
+             * @enum {string}
+             */
+            unit: "" | "inch" | "micron";
         };
         /**
          * LiveChange
@@ -3050,6 +3529,80 @@ export interface components {
              * @enum {string}
              */
             kind: "machine_restarted";
+        };
+        /**
+         * MannerLine
+         * @description A manner in the list.
+         */
+        MannerLine: {
+            /** Complete */
+            complete: boolean;
+            /** Id */
+            id: string;
+            /** Machines */
+            machines: string[];
+            /** Name */
+            name: string;
+            /**
+             * Source
+             * @enum {string}
+             */
+            source: "shipped" | "file" | "taught";
+            /** Words */
+            words: string;
+        };
+        /**
+         * MannerView
+         * @description The page of one manner, as it stands for one machine where `machine_id` is given.
+         */
+        MannerView: {
+            /** About */
+            about: string;
+            /**
+             * Convention
+             * @enum {string}
+             */
+            convention: "probe_offset" | "home_offset" | "stop_position" | "live_only";
+            /** Homing Ends Mesh */
+            homing_ends_mesh: boolean;
+            /** Id */
+            id: string;
+            law: components["schemas"]["MeshLaw"];
+            /** Machine Id */
+            machine_id: string | null;
+            /** Machines */
+            machines: string[];
+            /** Missing */
+            missing: string[];
+            /** Name */
+            name: string;
+            /** Silence S */
+            silence_s: number;
+            /**
+             * Source
+             * @enum {string}
+             */
+            source: "shipped" | "file" | "taught";
+            /** Version */
+            version: number;
+            /** Versions */
+            versions: components["schemas"]["Version"][];
+            /** Words */
+            words: components["schemas"]["WordView"][];
+        };
+        /**
+         * Mark
+         * @description A part of a sample that means something: from `start` to `end`, of the sample `sample`.
+         */
+        Mark: {
+            /** End */
+            end: number;
+            /** Field */
+            field: string;
+            /** Sample */
+            sample: number;
+            /** Start */
+            start: number;
         };
         /**
          * MeshBase
@@ -3187,6 +3740,7 @@ export interface components {
              * @enum {string}
              */
             first_row: "front" | "back";
+            listed?: components["schemas"]["Listing"] | null;
             /**
              * Most Points
              * @default 25
@@ -3453,9 +4007,9 @@ export interface components {
             /** After Tram */
             after_tram: string;
             /** By Hand */
-            by_hand: components["schemas"]["Choice"][];
+            by_hand: components["schemas"]["ivory_table__core__mesh_plan__Choice"][];
             /** By Probe */
-            by_probe: components["schemas"]["Choice"][];
+            by_probe: components["schemas"]["ivory_table__core__mesh_plan__Choice"][];
             /** Can Mesh */
             can_mesh: boolean;
             /** Cautions */
@@ -3483,7 +4037,7 @@ export interface components {
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
-            shown: components["schemas"]["Shown"] | null;
+            shown: components["schemas"]["ivory_table__stations__mesh__shown__Shown"] | null;
             /**
              * Step
              * @enum {string}
@@ -3831,7 +4385,7 @@ export interface components {
             /** Ask */
             ask: boolean;
             layout: components["schemas"]["Layout"];
-            shown: components["schemas"]["Shown"];
+            shown: components["schemas"]["ivory_table__stations__mesh__shown__Shown"];
             /** To Read */
             to_read: components["schemas"]["KnownHeight"][];
             /** Ways */
@@ -4007,6 +4561,16 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * Pointed
+         * @description Where in a reply something stands, as somebody has pointed at it.
+         */
+        Pointed: {
+            /** End */
+            end: number;
+            /** Start */
+            start: number;
         };
         /** PrepareView */
         PrepareView: {
@@ -4245,6 +4809,44 @@ export interface components {
              * @default
              */
             why_not: string;
+        };
+        /**
+         * Proved
+         * @description What came of one step: what was expected beside what was heard. `texts`: the words as they were tried.
+         */
+        Proved: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Expected */
+            expected: string;
+            /** Heard */
+            heard: string;
+            /**
+             * How
+             * @enum {string}
+             */
+            how: "line" | "hand";
+            /** Ok */
+            ok: boolean;
+            /** Step */
+            step: string;
+            /** Texts */
+            texts: {
+                [key: string]: string;
+            };
+        };
+        /** ProvingView */
+        ProvingView: {
+            status: components["schemas"]["LineStatus"];
+            /** Steps */
+            steps: components["schemas"]["StepView"][];
+            /** Unproved */
+            unproved: string[];
         };
         /**
          * QuickChange
@@ -4679,6 +5281,28 @@ export interface components {
             together: number[];
         };
         /**
+         * Said
+         * @description A reply as it stands, what is known of it, and what was pointed at.
+         */
+        Said: {
+            /**
+             * Pointed
+             * @default {}
+             */
+            pointed: {
+                [key: string]: components["schemas"]["Pointed"];
+            };
+            /** Text */
+            text: string;
+            /**
+             * Values
+             * @default {}
+             */
+            values: {
+                [key: string]: number | string;
+            };
+        };
+        /**
          * SchoolChosen
          * @description Whether the plate is trammed at print temperature, warm but touchable, or cold.
          */
@@ -4926,6 +5550,28 @@ export interface components {
             words: string;
         };
         /**
+         * Settings
+         * @description What is no word: names, patience, and what the machine makes of a mesh.
+         */
+        Settings: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /** By */
+            by: string;
+            /** Homing Ends Mesh */
+            homing_ends_mesh: boolean;
+            law: components["schemas"]["MeshLaw"];
+            /** Name */
+            name: string;
+            /** Seen Version */
+            seen_version: number;
+            /** Silence S */
+            silence_s: number;
+        };
+        /**
          * Settling
          * @description The middle follows its temperature by an exponential: how much it moves in all, and how fast.
          */
@@ -5068,15 +5714,26 @@ export interface components {
         };
         /**
          * Shown
-         * @description What a mesh shows: plane, forms, range, in words and numbers.
+         * @description What a person showed for one word, and which reading they chose where there were several.
          */
-        Shown: {
-            fit: components["schemas"]["PlaneFit"];
-            /** Spots */
-            spots: components["schemas"]["Spot"][];
-            survey: components["schemas"]["MeshSurvey"];
-            /** Words */
-            words: string;
+        "Shown-Input": {
+            /** Chosen */
+            chosen?: string | null;
+            /**
+             * Said
+             * @default []
+             */
+            said: components["schemas"]["Said"][];
+            /**
+             * Told
+             * @default []
+             */
+            told: components["schemas"]["Told"][];
+            /**
+             * Without
+             * @default false
+             */
+            without: boolean;
         };
         /**
          * Sign
@@ -5305,6 +5962,13 @@ export interface components {
             /** Plate Id */
             plate_id: string;
         };
+        /** StartStep */
+        StartStep: {
+            /** By */
+            by: string;
+            /** Id */
+            id: string;
+        };
         /** Started */
         Started: {
             /** Id */
@@ -5339,6 +6003,39 @@ export interface components {
              * @enum {string}
              */
             station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
+        };
+        /**
+         * Step
+         * @description One thing to prove: which words it proves, and what happens.
+         */
+        Step: {
+            /** Before */
+            before: string;
+            /** By Hand */
+            by_hand: string;
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /**
+             * Reads
+             * @default []
+             */
+            reads: string[];
+            /** Words */
+            words: string[];
+        };
+        /**
+         * StepView
+         * @description One step on the page: what happens, and what came of it.
+         */
+        StepView: {
+            proved: components["schemas"]["Proved"] | null;
+            /** State */
+            state: string;
+            step: components["schemas"]["Step"];
+            /** Why Not */
+            why_not: string;
         };
         /** StopLine */
         StopLine: {
@@ -5443,6 +6140,25 @@ export interface components {
             kind: "taken_back";
         };
         /**
+         * Taught
+         * @description What came of it: kept as a new version where it was settled.
+         */
+        Taught: {
+            lesson: components["schemas"]["Lesson"];
+            view: components["schemas"]["MannerView"];
+        };
+        /**
+         * TeachWord
+         * @description What is shown for one word. `seen_version`: the version that the page showed.
+         */
+        TeachWord: {
+            /** By */
+            by: string;
+            /** Seen Version */
+            seen_version: number;
+            shown: components["schemas"]["Shown-Input"];
+        };
+        /**
          * ThermalRead
          * @description One reading of the thermal study: a dial at the centre or a screw.
          */
@@ -5510,6 +6226,18 @@ export interface components {
             still_to_come_mm: number | null;
             /** Words */
             words: string[];
+        };
+        /**
+         * Told
+         * @description One line as a person would send it, and what it was to do.
+         */
+        Told: {
+            /** Line */
+            line: string;
+            /** Values */
+            values: {
+                [key: string]: number | string;
+            };
         };
         /**
          * ToolTold
@@ -5646,6 +6374,23 @@ export interface components {
             way: "counting" | "read_all" | "ring" | "diagonal" | "pairs" | "skirt";
         };
         /**
+         * Tried
+         * @description What the settled pattern of a word finds in another reply.
+         */
+        Tried: {
+            /** Found */
+            found: {
+                [key: string]: string;
+            } | null;
+            /** Words */
+            words: string;
+        };
+        /** TryReply */
+        TryReply: {
+            /** Text */
+            text: string;
+        };
+        /**
          * Turn
          * @description A turn of one knob, in its own marks.
          */
@@ -5686,6 +6431,28 @@ export interface components {
             kind: "turned_all";
             /** Marks */
             marks: number[];
+        };
+        /** UseManner */
+        UseManner: {
+            /** Manner */
+            manner: string;
+        };
+        /**
+         * Version
+         * @description One state of a manner: which, when, by whom, and what was done to it.
+         */
+        Version: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Number */
+            number: number;
+            /** What */
+            what: string;
         };
         /** Visit */
         Visit: {
@@ -5817,6 +6584,55 @@ export interface components {
             step: string;
         };
         /**
+         * WordView
+         * @description One word of a manner on its page.
+         */
+        WordView: {
+            /** Asked */
+            asked: string[];
+            /** Fields */
+            fields: string[];
+            /** Group */
+            group: string;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "line" | "dress" | "numbers" | "words" | "ack" | "rest" | "state" | "grid";
+            lesson: components["schemas"]["Lesson"];
+            /** Moves */
+            moves: boolean;
+            /** Name */
+            name: string;
+            /** Needed */
+            needed: boolean;
+            /** Of */
+            of: string;
+            proved: components["schemas"]["Proved"] | null;
+            shown: components["schemas"]["ivory_table__core__teach__teaching__Shown"];
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "settled" | "open" | "without" | "needed";
+            /** Text */
+            text: string;
+            /** Values */
+            values: {
+                [key: string]: number | string;
+            }[];
+            /** Who */
+            who: string[];
+            /** Why */
+            why: string;
+            /** Without */
+            without: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * ZeroDoubted
          * @description Something was done since that moves the tip: what was believed of its height no longer counts.
          */
@@ -5920,6 +6736,55 @@ export interface components {
             y_mm: number;
         };
         /**
+         * Choice
+         * @description A mesh that could be read: how many points of which grid, what it leaves, and how long it takes.
+         */
+        ivory_table__core__mesh_plan__Choice: {
+            /** Columns */
+            columns: number;
+            /** Left Mm */
+            left_mm: number;
+            /** Minutes */
+            minutes: number;
+            /** Readings */
+            readings: number;
+            /** Rows */
+            rows: number;
+        };
+        /**
+         * Choice
+         * @description One way to understand the samples: what would be kept, and what that means in a sentence.
+         */
+        ivory_table__core__teach__lesson__Choice: {
+            /** Text */
+            text: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * Shown
+         * @description What a person showed for one word, and which reading they chose where there were several.
+         */
+        ivory_table__core__teach__teaching__Shown: {
+            /** Chosen */
+            chosen?: string | null;
+            /**
+             * Said
+             * @default []
+             */
+            said: components["schemas"]["Said"][];
+            /**
+             * Told
+             * @default []
+             */
+            told: components["schemas"]["Told"][];
+            /**
+             * Without
+             * @default false
+             */
+            without: boolean;
+        };
+        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -5936,6 +6801,18 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
+        };
+        /**
+         * Shown
+         * @description What a mesh shows: plane, forms, range, in words and numbers.
+         */
+        ivory_table__stations__mesh__shown__Shown: {
+            fit: components["schemas"]["PlaneFit"];
+            /** Spots */
+            spots: components["schemas"]["Spot"][];
+            survey: components["schemas"]["MeshSurvey"];
+            /** Words */
+            words: string;
         };
     };
     responses: never;
@@ -6143,6 +7020,42 @@ export interface operations {
             };
         };
     };
+    catch_reply_api_machines__machine_id__line_catch_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Catch"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Caught"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     connect_api_machines__machine_id__line_connect_post: {
         parameters: {
             query?: never;
@@ -6311,6 +7224,38 @@ export interface operations {
             };
         };
     };
+    practice_answer_api_machines__machine_id__line_practice_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvingView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     recover_api_machines__machine_id__line_recover_post: {
         parameters: {
             query?: never;
@@ -6375,6 +7320,148 @@ export interface operations {
             };
         };
     };
+    use_manner_api_machines__machine_id__manner_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseManner"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_proving_api_machines__machine_id__proving_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvingView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    prove_api_machines__machine_id__proving__step_id__post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartStep"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvingView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proved_by_hand_api_machines__machine_id__proving__step_id__hand_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+                step_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ByHand"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvingView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_runs_api_machines__machine_id__runs_get: {
         parameters: {
             query?: never;
@@ -6393,6 +7480,421 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunLines"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_manners_api_manners_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerLine"][];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_manner_api_manners_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Begin"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_manner_api_manners_file_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BringManner"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_manner_api_manners__manner_id__get: {
+        parameters: {
+            query?: {
+                /** @description Whose proofs are shown beside the words. */
+                machine?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    card_api_manners__manner_id__card_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/pdf": unknown;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    differences_api_manners__manner_id__differences_get: {
+        parameters: {
+            query: {
+                /** @description Another manner, or a version of this one. */
+                other: string;
+            };
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Differences"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    manner_file_api_manners__manner_id__file_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lines_of_job_api_manners__manner_id__job_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobLines"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    settle_manner_api_manners__manner_id__settings_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    back_to_version_api_manners__manner_id__versions__version__post: {
+        parameters: {
+            query: {
+                by: string;
+            };
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MannerView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    teach_word_api_manners__manner_id__words__word_id__put: {
+        parameters: {
+            query?: {
+                /** @description Whose proofs are shown beside the words. */
+                machine?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+                /** @description A word of a manner, such as does.move. */
+                word_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TeachWord"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Taught"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_reply_api_manners__manner_id__words__word_id__try_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The manner's id. */
+                manner_id: string;
+                /** @description A word of a manner, such as does.move. */
+                word_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryReply"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
                 };
             };
             /** @description A refusal. */

@@ -280,6 +280,27 @@ def _same(pattern: str, field: str, got: str, number: Number) -> bool:
     return abs(float(got) - ours(place, number.value)) < 1e-6
 
 
+_STATES = {"open": "not touched", "closed": "touched"}
+
+
+def pattern_in_words(pattern: str) -> str:
+    """A pattern as a line with what is meant in corner brackets, and an ellipsis where anything may stand."""
+
+    def meant(found: re.Match[str]) -> str:
+        name, inside = found[1], found[2]
+        return f"“{inside}” {_STATES[name]}" if name in _STATES else f"‹{said(split(name)[0])}›"
+
+    text = re.sub(r"\(\?P<([a-z_0-9]+)>([^()]*)\)", meant, pattern)
+    for a, b in (
+        (_NUM, "#"), (_ANY, "…"), (r"(?:\s|$)", " …"), (r"(?:\W|$)", ""), (r"\s+", " "), (r"\s*", ""), (r"\n", " ⏎ "),
+    ):  # fmt: skip
+        text = text.replace(a, b)
+    # What is escaped is meant as it stands; what is not, is the pattern's own.
+    parts = re.split(r"(\\.)", text.strip("^$").replace("(?:", ""))
+    text = "".join(p[1] if p.startswith("\\") else p.replace(")", "").replace("|", " or ") for p in parts)
+    return re.sub(r"\s+", " ", text).strip()
+
+
 def read(pattern: str, text: str) -> Mapping[str, str] | None:
     """What a pattern finds in a reply, line by line as a session hears it."""
     before: list[str] = []
@@ -320,15 +341,19 @@ def learn_ack(samples: Sequence[Said], answers: Sequence[str]) -> tuple[Lesson, 
     def confirmed(pattern: str, reply: list[str]) -> int | None:
         return next((k for k, line in enumerate(reply) if compiled(pattern).search(line)), None)
 
+    def goes_on(where: list[int | None]) -> bool:
+        return any(k is not None and k < len(a) - 1 for k, a in zip(where, split_up, strict=True))
+
     where = [confirmed(whole, a) for a in split_up]
-    after = bool(where) and all(k == 0 and len(a) > 1 for k, a in zip(where, split_up, strict=True))
     if all(k is not None for k in where):
-        return _settled(whole, "Blanks and numbers in it may differ.", lines), after
+        return _settled(whole, "Blanks and numbers in it may differ.", lines), goes_on(where)
     # The machine confirms and answers in one line.
     begins = "^" + _between(lines, begins=True) + r"(?:\s|$)"
     where = [confirmed(begins, a) for a in split_up]
     if all(k is not None for k in where):
-        return _settled(begins, "It stands at the beginning of the line; an answer may follow it.", lines), False
+        return _settled(begins, "It stands at the beginning of the line; an answer may follow it.", lines), goes_on(
+            where
+        )
     missing = next(k for k, w in enumerate(where) if w is None)
     shown = " / ".join(split_up[missing])[:80]
     return Lesson(

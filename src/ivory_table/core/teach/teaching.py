@@ -2,22 +2,23 @@
 
 import itertools
 import re
+from datetime import UTC, datetime
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import AwareDatetime, Field, ValidationError, model_validator
 
 from ivory_table.core.grid_layout import LAYOUTS, Listing
 from ivory_table.core.grid_text import read_grid
 from ivory_table.core.manner import Does, Framing, Manner, OffsetLines, OffsetManners, Says, checksum, compiled
 from ivory_table.core.mesh import MeshLaw
 from ivory_table.core.plate import ConventionId
-from ivory_table.core.value import Id, Label, Note, Value
+from ivory_table.core.value import Id, Initials, Label, Note, Value
 
 from .catalogue import Word, word, words
-from .heard import Said, learn_ack, learn_reply, learn_rest, learn_state, learn_words, read
+from .heard import Said, learn_ack, learn_reply, learn_rest, learn_state, learn_words, pattern_in_words, read
 from .lesson import MAX_LINE, MAX_REPLY, MOST_SAMPLES, ORDINALS, Choice, Lesson, Puzzle
 from .numbers import numbers
-from .told import Told, learn_line, plain
+from .told import Told, learn_line, plain, sentence
 
 
 class Shown(Value):
@@ -65,6 +66,14 @@ class Teaching(Value):
         """What no machine can be worked without and is not there yet."""
         return tuple(w for w in words() if w.needed and not self.texts.get(w.id))
 
+    def dressed(self, line: str) -> str:
+        """A line as the first of its line, numbered and sealed where the machine wants it so."""
+        if not (text := self.texts.get("line.dress")):
+            return line
+        dress, seal, how = text.split(_PART)
+        body = dress.format(number=1, line=line)
+        return body + seal.format(checksum=checksum(body, how))
+
     def manner(self) -> Manner:
         """Raises ValueError that says what is missing."""
         if self.missing:
@@ -107,6 +116,20 @@ class Teaching(Value):
             )
         except ValidationError as wrong:
             raise ValueError(str(wrong.errors()[0]["msg"]).removeprefix("Value error, ")) from None
+
+
+class Version(Value):
+    """One state of a manner: which, when, by whom, and what was done to it."""
+
+    number: int
+    at: AwareDatetime
+    by: Initials
+    what: str
+
+    @staticmethod
+    def none() -> "Version":
+        """Of a manner that has no versions here."""
+        return Version(number=0, at=datetime(2000, 1, 1, tzinfo=UTC), by="-", what="")
 
 
 def teaching_of(manner: Manner, convention: ConventionId, *, named: tuple[str, str] | None = None) -> Teaching:
@@ -195,7 +218,7 @@ def _lesson(teaching: Teaching, what: Word, shown: Shown) -> tuple[Lesson, dict[
         case "grid":
             return _grid(teaching, shown.said), {}
         case "ack":
-            answers = [s.text for w in words() if w.kind == "numbers" and w.of
+            answers = [s.text for w in words() if w.kind in ("numbers", "grid") and w.of
                        for s in teaching.shown.get(w.id, Shown()).said]  # fmt: skip
             lesson, after = learn_ack(shown.said, answers)
             return lesson, {"answers_after_ack": after}
@@ -366,6 +389,24 @@ def _fits(listing: Listing, text: str, known: dict[str, float]) -> bool:
     except ValueError:
         return False
     return all(abs(float(z[_CORNERS[c]]) - v) <= _SAME_MM for c, v in known.items())
+
+
+def text_in_words(what: Word, text: str) -> str:
+    """What is settled for a word, so that nobody has to read a pattern."""
+    if not text:
+        return ""
+    if what.kind == "line":
+        return sentence(text)
+    if what.kind == "dress":
+        dress, seal, how = text.split(_PART)
+        end = f", and behind it {'the exclusive-or' if how == 'xor' else 'the sum'} of its bytes" if seal else ""
+        return f"Each line is sent as “{dress.format(number=12, line='…')}”{end}."
+    if what.kind == "grid":
+        try:
+            return Listing.model_validate_json(text).words
+        except ValidationError:
+            return "Row by row, as its pattern says."
+    return pattern_in_words(text)
 
 
 def what_it_reads(teaching: Teaching, word_id: str, text: str) -> dict[str, str] | None:

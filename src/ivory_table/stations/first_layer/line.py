@@ -7,7 +7,7 @@ from ivory_table.core.offset import StoredChange, convention, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.link.session import Cancelled, Session
 from ivory_table.program.laying import LOOK, WARM, seconds_by_line
-from ivory_table.program.reader import read_program
+from ivory_table.program.reader import bare, read_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
 from ivory_table.runs.run import OpenRun
@@ -54,15 +54,15 @@ def print_proof(work: Work) -> None:
                     end_proof(work, "cancelled", zone + 1, lines[last:])
                     return
                 continue
-            bare = line.split(";")[0].strip()
-            if not bare:
+            told = bare(line)
+            if not told:
                 continue
             left = float(seconds[k:last].sum()) * 100 / work.state.speed_percent
             session.progress(words, 1 - left / total if total else None, left)
-            if bare == session.manner.does.home:
+            if told == session.manner.does.home:
                 session.home()
             else:
-                session.ask(bare)
+                session.ask(told)
             send_live_changes(work, zone + 1)
         end_proof(work, "printed", len(laid.zones), lines[last:])
     except Cancelled:
@@ -102,9 +102,8 @@ def end_proof(work: Work, outcome: Any, zones: int, tail: list[str]) -> None:
     for line in tail:
         if line == WARM:
             break
-        bare = line.split(";")[0].strip()
-        if bare:
-            work.session.ask(bare)
+        if told := bare(line):
+            work.session.ask(told)
     work.session.where()
     work.session.ask(work.session.manner.send("heat_tip", celsius=150))
     work.keep(ProofEnded(outcome=outcome, zones=zones))

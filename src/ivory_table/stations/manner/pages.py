@@ -1,0 +1,386 @@
+"""What the page of a manner shows, and what is done on it: begin, teach, settle, carry out and in."""
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from ivory_table.core.manner import SHIPPED, Manner, manner_file, read_manner
+from ivory_table.core.mesh import MeshLaw
+from ivory_table.core.plate import ConventionId, Machine
+from ivory_table.core.teach.catalogue import Kind, Word, word, words
+from ivory_table.core.teach.job import JobLine, lines_of_job
+from ivory_table.core.teach.lesson import MAX_REPLY, Lesson
+from ivory_table.core.teach.proving import Proved, proof_of
+from ivory_table.core.teach.teaching import Shown, Teaching, Version, learn, teaching_of, text_in_words, what_it_reads
+from ivory_table.core.units import filled
+from ivory_table.core.value import Id, Initials, Label, Note, Value
+from ivory_table.link.manners import Manners
+from ivory_table.runs.doubts import Refused
+from ivory_table.store.workshop import Workshop
+
+#: From where a manner comes: it came with the application, is a file of the workshop's own, or was taught here.
+Source = Literal["shipped", "file", "taught"]
+WordState = Literal["settled", "open", "without", "needed"]
+
+
+class WordView(Value):
+    """One word of a manner on its page."""
+
+    id: str
+    group: str
+    name: str
+    kind: Kind
+    why: str
+    who: tuple[str, ...]
+    without: str
+    asked: tuple[str, ...]
+    values: tuple[dict[str, float | str], ...]
+    fields: tuple[str, ...]
+    of: str
+    needed: bool
+    moves: bool
+    state: WordState
+    #: The template or the pattern, and what it means in plain words.
+    text: str
+    words: str
+    shown: Shown
+    #: What came of what was shown last.
+    lesson: Lesson
+    proved: Proved | None
+
+
+class MannerLine(Value):
+    """A manner in the list."""
+
+    id: Id
+    name: str
+    source: Source
+    complete: bool
+    #: What is missing, or what is wrong with its file.
+    words: str
+    machines: tuple[str, ...]
+
+
+class MannerView(Value):
+    """The page of one manner, as it stands for one machine where `machine_id` is given."""
+
+    id: Id
+    name: str
+    about: str
+    source: Source
+    version: int
+    convention: ConventionId
+    machine_id: Id | None
+    words: tuple[WordView, ...]
+    missing: tuple[str, ...]
+    silence_s: float
+    homing_ends_mesh: bool
+    law: MeshLaw
+    versions: tuple[Version, ...]
+    machines: tuple[str, ...]
+
+    @property
+    def card(self) -> tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...]:
+        """What is printed for whoever works by hand: by group, (what, its line with an example's numbers, without)."""
+        told = [w for w in self.words if w.kind == "line"]
+        groups = dict.fromkeys(w.group for w in told)
+        return tuple((g, tuple((w.name, _example(w), w.without) for w in told if w.group == g)) for g in groups)
+
+
+def _example(w: "WordView") -> str:
+    values = {k: v for k, v in (w.values[0] if w.values else {}).items()}
+    return filled(w.text, **values) if w.text else ""
+
+
+class Begin(Value):
+    """A new manner: from nothing, or from another one."""
+
+    id: Id
+    name: Label
+    start_from: Id | None = None
+    convention: ConventionId = "probe_offset"
+    by: Initials
+
+
+class TeachWord(Value):
+    """What is shown for one word. `seen_version`: the version that the page showed."""
+
+    shown: Shown
+    seen_version: Annotated[int, Field(ge=1)]
+    by: Initials
+
+
+class Taught(Value):
+    """What came of it: kept as a new version where it was settled."""
+
+    lesson: Lesson
+    view: MannerView
+
+
+class Settings(Value):
+    """What is no word: names, patience, and what the machine makes of a mesh."""
+
+    name: Label
+    about: Note = ""
+    silence_s: Annotated[float, Field(ge=0.2, le=600)]
+    homing_ends_mesh: bool
+    law: MeshLaw
+    seen_version: Annotated[int, Field(ge=1)]
+    by: Initials
+
+
+class BringManner(Value):
+    """A manner's file, as text."""
+
+    text: Annotated[str, Field(max_length=100_000)]
+    by: Initials
+
+
+class TryReply(Value):
+    text: Annotated[str, Field(max_length=MAX_REPLY)]
+
+
+class Tried(Value):
+    """What the settled pattern of a word finds in another reply."""
+
+    found: dict[str, str] | None
+    words: str
+
+
+class JobText(Value):
+    text: Annotated[str, Field(max_length=2_000_000)]
+
+
+class JobLines(Value):
+    lines: tuple[JobLine, ...]
+
+
+class Difference(Value):
+    """One word that two manners say differently."""
+
+    word: str
+    name: str
+    here: str
+    there: str
+
+
+class Differences(Value):
+    other: str
+    found: tuple[Difference, ...]
+
+
+class UseManner(Value):
+    manner: Id
+
+
+class Pages:
+    """Everything the page of a manner does."""
+
+    def __init__(self, workshop: Workshop, manners: Manners) -> None:
+        self.workshop, self.manners = workshop, manners
+
+    def listing(self) -> tuple[MannerLine, ...]:
+        machines = self.workshop.machines()
+        return tuple(self._line(manner_id, machines) for manner_id in self.manners.names())
+
+    def _line(self, manner_id: str, machines: tuple[Machine, ...]) -> MannerLine:
+        used = tuple(m.name for m in machines if m.manner == manner_id)
+        source = self.source(manner_id)
+        teaching = self.workshop.teaching(manner_id) if source == "taught" else None
+        try:
+            name, wrong = self.manners.get(manner_id).name, ""
+        except ValueError as why:
+            name, wrong = teaching.name if teaching else manner_id, str(why)
+        return MannerLine(id=manner_id, name=name, source=source, complete=not wrong, words=wrong, machines=used)
+
+    def source(self, manner_id: str) -> Source:
+        if manner_id in self.manners.files():
+            return "file"
+        return "taught" if self.workshop.versions(manner_id) else "shipped"
+
+    def teaching(self, manner_id: str, convention: ConventionId = "probe_offset") -> Teaching:
+        """A manner as something to look at or go on teaching. Raises Refused for one that there is not."""
+        if self.source(manner_id) == "taught":
+            found = self.workshop.teaching(manner_id)
+            assert found is not None
+            return found
+        return teaching_of(self._get(manner_id), convention)
+
+    def _get(self, manner_id: str) -> Manner:
+        try:
+            return self.manners.get(manner_id)
+        except ValueError as wrong:
+            raise Refused("bad_manner", str(wrong), "manner") from None
+
+    def view(
+        self, manner_id: str, machine_id: str | None = None, lesson: tuple[str, Lesson] | None = None
+    ) -> MannerView:
+        machines = self.workshop.machines()
+        machine = self.workshop.machine(machine_id) if machine_id else None
+        teaching = self.teaching(manner_id, machine.convention if machine else "probe_offset")
+        tried = self.workshop.proved(manner_id, machine_id) if machine_id else ()
+        return MannerView(
+            id=manner_id,
+            name=teaching.name,
+            about=teaching.about,
+            source=self.source(manner_id),
+            version=(self.workshop.versions(manner_id) or (Version.none(),))[0].number,
+            convention=teaching.convention,
+            machine_id=machine_id,
+            words=tuple(_word_view(teaching, w, tried, lesson) for w in words()),
+            missing=tuple(w.id for w in teaching.missing),
+            silence_s=teaching.silence_s,
+            homing_ends_mesh=teaching.homing_ends_mesh,
+            law=teaching.law,
+            versions=self.workshop.versions(manner_id)[:20],
+            machines=tuple(m.name for m in machines if m.manner == manner_id),
+        )
+
+    def begin(self, wanted: Begin) -> MannerView:
+        """A new manner, kept at once. Raises Refused for an id that is taken."""
+        if wanted.id in self.manners.names():
+            raise Refused(
+                "manner_taken", f"There is a manner '{wanted.id}' already. Give this one another name.", "name"
+            )
+        if wanted.start_from is None:
+            teaching, what = (
+                Teaching(id=wanted.id, name=wanted.name, convention=wanted.convention),
+                "begun from nothing",
+            )
+        else:
+            named = (wanted.id, wanted.name)
+            if self.source(wanted.start_from) == "taught":
+                teaching = self.teaching(wanted.start_from).model_copy(update={"id": wanted.id, "name": wanted.name})
+            else:
+                teaching = teaching_of(self._get(wanted.start_from), wanted.convention, named=named)
+            what = f"begun from {wanted.start_from}"
+        self.workshop.keep_teaching(teaching, 0, wanted.by, what)
+        return self.view(wanted.id)
+
+    def teach(self, manner_id: str, word_id: str, wanted: TeachWord, machine_id: str | None = None) -> Taught:
+        """Show one word. What is settled is kept as a new version; what is not, is said and nothing is lost of it."""
+        teaching = self._own(manner_id)
+        what = self._word(word_id)
+        lesson, fresh = learn(teaching, word_id, wanted.shown)
+        if fresh != teaching:
+            told = "cleared" if wanted.shown.without else "taught" if lesson.settled else "shown"
+            self.workshop.keep_teaching(fresh, wanted.seen_version, wanted.by, f"{told}: {what.name.lower()}")
+        return Taught(lesson=lesson, view=self.view(manner_id, machine_id, (word_id, lesson)))
+
+    def settle(self, manner_id: str, wanted: Settings) -> MannerView:
+        changes = {n: getattr(wanted, n) for n in ("name", "about", "silence_s", "homing_ends_mesh", "law")}
+        fresh = self._own(manner_id).model_copy(update=changes)
+        self.workshop.keep_teaching(fresh, wanted.seen_version, wanted.by, "settings")
+        return self.view(manner_id)
+
+    def back_to(self, manner_id: str, version: int, by: str) -> MannerView:
+        """An earlier version once more, as the newest."""
+        found = self.workshop.teaching(manner_id, version)
+        if found is None:
+            raise Refused("no_version", f"There is no version {version} of this manner.", "version")
+        self.workshop.keep_teaching(
+            found, self.workshop.versions(manner_id)[0].number, by, f"back to version {version}"
+        )
+        return self.view(manner_id)
+
+    def file(self, manner_id: str) -> str:
+        return manner_file(self._get(manner_id))
+
+    def bring(self, wanted: BringManner) -> MannerView:
+        """A manner from a file. Raises Refused with what is wrong in it."""
+        try:
+            found = read_manner(wanted.text)
+        except ValueError as wrong:
+            raise Refused("bad_manner", str(wrong), "text") from None
+        if self.source(found.id) == "file" or found.id in SHIPPED:
+            raise Refused(
+                "manner_taken",
+                f"'{found.id}' is here already and cannot be written over. Give the file another id.",
+                "text",
+            )
+        seen = self.workshop.versions(found.id)
+        machine = next((m for m in self.workshop.machines() if m.manner == found.id), None)
+        teaching = teaching_of(found, machine.convention if machine else "probe_offset")
+        self.workshop.keep_teaching(teaching, seen[0].number if seen else 0, wanted.by, "brought from a file")
+        return self.view(found.id)
+
+    def try_reply(self, manner_id: str, word_id: str, text: str) -> Tried:
+        """Another sample held against the settled pattern."""
+        self._word(word_id)
+        found = what_it_reads(self.teaching(manner_id), word_id, text)
+        if found is None:
+            return Tried(found=None, words="It does not fit. Show it as one more sample, and say what it means.")
+        said = ", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.items())
+        return Tried(found=found, words=f"It fits: {said}." if said else "It fits.")
+
+    def of_job(self, manner_id: str, text: str) -> JobLines:
+        known = [self._get(m) for m in SHIPPED]
+        return JobLines(lines=lines_of_job(text, known, self.teaching(manner_id).texts))
+
+    def differences(self, manner_id: str, other: str) -> Differences:
+        """Word by word against another manner, or against an earlier version of itself (a number)."""
+        mine = self.teaching(manner_id)
+        if other.isdigit():
+            theirs = self.workshop.teaching(manner_id, int(other))
+            if theirs is None:
+                raise Refused("no_version", f"There is no version {other} of this manner.", "other")
+        else:
+            if other not in self.manners.names():
+                raise Refused("no_manner", f"There is no manner '{other}' here.", "other")
+            theirs = self.teaching(other, mine.convention)
+        found = tuple(
+            Difference(word=w.id, name=w.name, here=mine.texts.get(w.id, ""), there=theirs.texts.get(w.id, ""))
+            for w in words()
+            if mine.texts.get(w.id, "") != theirs.texts.get(w.id, "")
+        )
+        return Differences(other=other, found=found)
+
+    def use(self, machine_id: str, manner_id: str) -> Machine:
+        """Let a machine talk so from now on. Raises Refused for a manner that is not complete."""
+        self._get(manner_id)
+        machine = self.workshop.machine(machine_id)
+        changed = machine.model_copy(update={"manner": manner_id})
+        self.workshop.keep_machine(changed)
+        return changed
+
+    def _own(self, manner_id: str) -> Teaching:
+        if manner_id not in self.manners.names():
+            raise Refused("no_manner", f"There is no manner '{manner_id}' here.", "manner")
+        if self.source(manner_id) != "taught":
+            raise Refused(
+                "not_yours", "This manner came as a file and stays as it is. Begin one of your own from it.", "manner"
+            )
+        return self.teaching(manner_id)
+
+    def _word(self, word_id: str) -> Word:
+        try:
+            return word(word_id)
+        except ValueError as wrong:
+            raise Refused("no_word", str(wrong), "word") from None
+
+
+def _word_view(teaching: Teaching, w: Word, tried: tuple[Proved, ...], lesson: tuple[str, Lesson] | None) -> WordView:
+    text = teaching.texts.get(w.id, "")
+    shown = teaching.shown.get(w.id, Shown())
+    state: WordState = "settled" if text else "needed" if w.needed else "without" if shown.without else "open"
+    return WordView(
+        id=w.id,
+        group=w.group,
+        name=w.name,
+        kind=w.kind,
+        why=w.why,
+        who=w.who,
+        without=w.without,
+        asked=w.asked,
+        values=w.values,
+        fields=w.fields,
+        of=w.of,
+        needed=w.needed,
+        moves=w.moves,
+        state=state,
+        text=text,
+        words=text_in_words(w, text),
+        shown=shown,
+        lesson=lesson[1] if lesson and lesson[0] == w.id else Lesson(),
+        proved=proof_of(w.id, text, tried),
+    )
