@@ -2042,6 +2042,22 @@ export interface components {
             words: string;
         };
         /**
+         * Choice
+         * @description A mesh that could be read: how many points of which grid, what it leaves, and how long it takes.
+         */
+        Choice: {
+            /** Columns */
+            columns: number;
+            /** Left Mm */
+            left_mm: number;
+            /** Minutes */
+            minutes: number;
+            /** Readings */
+            readings: number;
+            /** Rows */
+            rows: number;
+        };
+        /**
          * Connect
          * @description Where a machine's line is and how it talks; what is left out stays as it was.
          */
@@ -3235,7 +3251,7 @@ export interface components {
              * Choices
              * @default []
              */
-            choices: components["schemas"]["ivory_table__core__teach__lesson__Choice"][];
+            choices: components["schemas"]["Meaning"][];
             /**
              * Marks
              * @default []
@@ -3603,6 +3619,16 @@ export interface components {
             sample: number;
             /** Start */
             start: number;
+        };
+        /**
+         * Meaning
+         * @description One way to understand the samples: what would be kept, and what that means in a sentence.
+         */
+        Meaning: {
+            /** Text */
+            text: string;
+            /** Words */
+            words: string;
         };
         /**
          * MeshBase
@@ -4007,9 +4033,9 @@ export interface components {
             /** After Tram */
             after_tram: string;
             /** By Hand */
-            by_hand: components["schemas"]["ivory_table__core__mesh_plan__Choice"][];
+            by_hand: components["schemas"]["Choice"][];
             /** By Probe */
-            by_probe: components["schemas"]["ivory_table__core__mesh_plan__Choice"][];
+            by_probe: components["schemas"]["Choice"][];
             /** Can Mesh */
             can_mesh: boolean;
             /** Cautions */
@@ -6734,32 +6760,6 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
-        };
-        /**
-         * Choice
-         * @description A mesh that could be read: how many points of which grid, what it leaves, and how long it takes.
-         */
-        ivory_table__core__mesh_plan__Choice: {
-            /** Columns */
-            columns: number;
-            /** Left Mm */
-            left_mm: number;
-            /** Minutes */
-            minutes: number;
-            /** Readings */
-            readings: number;
-            /** Rows */
-            rows: number;
-        };
-        /**
-         * Choice
-         * @description One way to understand the samples: what would be kept, and what that means in a sentence.
-         */
-        ivory_table__core__teach__lesson__Choice: {
-            /** Text */
-            text: string;
-            /** Words */
-            words: string;
         };
         /**
          * Shown

@@ -14,7 +14,7 @@ from ivory_table.core.manner import compiled, heard
 from ivory_table.core.units import UNITS, ours, place_of, split
 from ivory_table.core.value import Value
 
-from .lesson import MAX_REPLY, MOST_SAMPLES, ORDINALS, Choice, Lesson, Mark, Puzzle
+from .lesson import MAX_REPLY, MOST_SAMPLES, ORDINALS, Lesson, Mark, Meaning, Puzzle
 from .numbers import Number, is_value, numbers
 from .told import said
 
@@ -111,7 +111,7 @@ def _numbers_in(fields: set[str], samples: Sequence[Said]) -> Lesson:
             here[field] = _spots_of(field, sample, found, k)
         spots.append(here)
     ways = _ways(fields, spots, texts)
-    choices: dict[str, Choice] = {}
+    choices: dict[str, Meaning] = {}
     marks: tuple[Mark, ...] = ()
     for way in ways:
         pattern = _pattern(texts, way, {f: spots[0][f][i][1] for f, i in way[0].items()}, spots)
@@ -122,7 +122,7 @@ def _numbers_in(fields: set[str], samples: Sequence[Said]) -> Lesson:
             f"{said(f)} is {spots[0][f][i][0].text}"
             for f, i in sorted(way[0].items(), key=lambda p: spots[0][p[0]][p[1]][0].start)
         )
-        choices[pattern] = Choice(text=pattern, words=f"In the first reply {places}.")
+        choices[pattern] = Meaning(text=pattern, words=f"In the first reply {places}.")
         marks = marks or tuple(
             Mark(sample=k, start=spots[k][f][i][0].start, end=spots[k][f][i][0].end, field=f)
             for k, chosen in enumerate(way)
@@ -447,4 +447,4 @@ def _settled(pattern: str, words: str, lines: Sequence[str]) -> Lesson:
     for k, line in enumerate(lines):
         if not compiled(pattern).search(line):
             return Lesson(trouble="The replies are not built alike.", sample=k, at=0)
-    return Lesson(choices=(Choice(text=pattern, words=words),))
+    return Lesson(choices=(Meaning(text=pattern, words=words),))

@@ -9,7 +9,7 @@ from ivory_table.core.value import Value
 MAX_LINE, MAX_REPLY, MOST_SAMPLES = 400, 40_000, 6
 
 
-class Choice(Value):
+class Meaning(Value):
     """One way to understand the samples: what would be kept, and what that means in a sentence."""
 
     text: str
@@ -28,7 +28,7 @@ class Mark(Value):
 class Lesson(Value):
     """With one choice it is settled; with several the person chooses or shows one more; with none `trouble` says why."""
 
-    choices: tuple[Choice, ...] = ()
+    choices: tuple[Meaning, ...] = ()
     trouble: str = ""
     #: Where the trouble lies: which sample, and the character.
     sample: int | None = None

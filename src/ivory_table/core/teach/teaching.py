@@ -16,7 +16,7 @@ from ivory_table.core.value import Id, Initials, Label, Note, Value
 
 from .catalogue import Word, word, words
 from .heard import Said, learn_ack, learn_reply, learn_rest, learn_state, learn_words, pattern_in_words, read
-from .lesson import MAX_LINE, MAX_REPLY, MOST_SAMPLES, ORDINALS, Choice, Lesson, Puzzle
+from .lesson import MAX_LINE, MAX_REPLY, MOST_SAMPLES, ORDINALS, Lesson, Meaning, Puzzle
 from .numbers import numbers
 from .told import Told, learn_line, plain, sentence
 
@@ -301,7 +301,7 @@ def _learn_dress(samples: tuple[Told, ...]) -> Lesson:
     ends = [p[2] for p in parts]
     if not any(ends):
         return Lesson(
-            choices=(Choice(text=_PART.join((dress, "", "xor")), words="Lines are numbered, without a checksum."),)
+            choices=(Meaning(text=_PART.join((dress, "", "xor")), words="Lines are numbered, without a checksum."),)
         )
     for how, name in (("xor", "exclusive-or"), ("sum", "sum")):
         for spec in ("d", "02X", "02x", "03d"):
@@ -314,7 +314,9 @@ def _learn_dress(samples: tuple[Told, ...]) -> Lesson:
                 text = _PART.join((dress, _escaped(seal) + form, how))
                 return Lesson(
                     choices=(
-                        Choice(text=text, words=f"Lines are numbered; behind each stands the {name} of all its bytes."),
+                        Meaning(
+                            text=text, words=f"Lines are numbered; behind each stands the {name} of all its bytes."
+                        ),
                     )
                 )
     raise Puzzle(
@@ -377,9 +379,9 @@ def _learn_grid(teaching: Teaching, samples: tuple[Said, ...]) -> Lesson:
                 "These corners are not the corners of this list, however it is turned. Look at their signs.", k
             )
     # Without headings a list is read without them: a row of heights may look like some.
-    seen: dict[str, Choice] = {}
+    seen: dict[str, Meaning] = {}
     for listing in left:
-        seen.setdefault(listing.words, Choice(text=listing.model_dump_json(), words=listing.words))
+        seen.setdefault(listing.words, Meaning(text=listing.model_dump_json(), words=listing.words))
     return Lesson(choices=tuple(seen.values())[:6])
 
 

@@ -10,7 +10,7 @@ from ivory_table.core.manner import checksum
 from ivory_table.core.units import COUNT, INDEX, MILLISECONDS, MM, PERCENT, SHARE, SPEED, UNITS, split, unit_of
 from ivory_table.core.value import Value
 
-from .lesson import MAX_LINE, MOST_SAMPLES, ORDINALS, Choice, Lesson, Mark, Puzzle
+from .lesson import MAX_LINE, MOST_SAMPLES, ORDINALS, Lesson, Mark, Meaning, Puzzle
 from .numbers import Number, Reading, is_exact, numbers, readings
 
 
@@ -103,16 +103,16 @@ def _learn(needed: set[str], known: set[str], samples: Sequence[Told], one_of: S
     best = max(len([r for r in way if r]) for way in ways)
     ways = [way for way in ways if len([r for r in way if r]) == best]
     alike = [way for way in ways if len({_length_unit(r[1].place) for r in way if r is not None} - {None}) <= 1]
-    choices: dict[str, Choice] = {}
+    choices: dict[str, Meaning] = {}
     notes: list[str] = []
     marks: tuple[Mark, ...] = ()
     for way in alike or ways:
         text = _template(literals, found, way, values)
         if (finer := _finer(text)) != text and finer not in choices:
             # Numbers were rounded off: whoever typed them may have done it, or the machine takes no more.
-            choices[finer] = Choice(text=finer, words=sentence(finer))
+            choices[finer] = Meaning(text=finer, words=sentence(finer))
         if text not in choices:
-            choices[text] = Choice(text=text, words=sentence(text))
+            choices[text] = Meaning(text=text, words=sentence(text))
             marks = marks or _marks(found, way)
             notes += [n for n in _notes(text, known, way, found, values) if n not in notes]
     return Lesson(choices=tuple(choices.values()), notes=tuple(notes), marks=marks)
