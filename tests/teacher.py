@@ -5,7 +5,7 @@ import random
 from ivory_table.core.teach.catalogue import Word, words
 from ivory_table.core.teach.heard import Said
 from ivory_table.core.teach.lesson import Lesson
-from ivory_table.core.teach.teaching import Shown, Teaching, learn
+from ivory_table.core.teach.teaching import Teaching, WordShown, learn
 from ivory_table.core.teach.told import Told
 
 from .dialects import WORD_OF, Dialect
@@ -13,20 +13,20 @@ from .dialects import WORD_OF, Dialect
 COMMAND_OF = {word: command for command, word in WORD_OF.items()}
 
 
-def shown_by(dialect: Dialect, word: Word, seed: int = 0) -> Shown | None:
+def shown_by(dialect: Dialect, word: Word, seed: int = 0) -> WordShown | None:
     """What the person shows for a word; None where this machine has none."""
     r = random.Random(seed)
     if word.kind == "line":
         if word.id == "line.renumber" and dialect.dress == "none":
             return None
-        return Shown(told=tuple(Told(values=v, line=dialect.line(COMMAND_OF[word.id], v)) for v in word.values))
+        return WordShown(told=tuple(Told(values=v, line=dialect.line(COMMAND_OF[word.id], v)) for v in word.values))
     if word.kind == "dress":
         if dialect.dress == "none":
             return None
         dialect.said = 11
         bare = [dialect.line("home", {}), dialect.line("where", {}), dialect.line("settle", {})]
-        return Shown(told=tuple(Told(values={"line": b}, line=dialect.dressed(b)) for b in bare))
-    return Shown(said=tuple(_said(dialect, word, k, r) for k in range(3)))
+        return WordShown(told=tuple(Told(values={"line": b}, line=dialect.dressed(b)) for b in bare))
+    return WordShown(said=tuple(_said(dialect, word, k, r) for k in range(3)))
 
 
 def _reply(dialect: Dialect, lines: list[str]) -> str:

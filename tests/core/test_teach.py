@@ -12,7 +12,7 @@ from ivory_table.core.manner import _FIELDS, Manner, compiled, manner_file, read
 from ivory_table.core.teach.catalogue import word, words
 from ivory_table.core.teach.heard import Said, learn_reply, read
 from ivory_table.core.teach.lesson import Lesson
-from ivory_table.core.teach.teaching import Shown, Teaching, grid_lines, learn, teaching_of
+from ivory_table.core.teach.teaching import Teaching, WordShown, grid_lines, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
 from ivory_table.core.units import filled
 from tests.dialects import WORD_OF, Dialect
@@ -135,7 +135,7 @@ def test_one_sample_alone_is_settled_right_or_asked_about() -> None:
             shown = shown_by(dialect, what)
             if shown is None or not what.fields or what.fields == ("text",):
                 continue
-            lesson, _ = learn(Teaching(id="t", name="T"), word_id, Shown(told=shown.told[:1]))
+            lesson, _ = learn(Teaching(id="t", name="T"), word_id, WordShown(told=shown.told[:1]))
             if lesson.settled is None:
                 asked += 1
                 continue
@@ -225,21 +225,21 @@ def test_numbers_that_were_pointed_at_need_no_value() -> None:
 
 def test_a_touch_probe_that_looks_the_same_either_way_is_refused() -> None:
     said = tuple(Said(text="probe ok", values={"state": s}) for s in ("open", "closed"))
-    lesson, _ = learn(Teaching(id="t", name="T"), "says.trigger", Shown(said=said))
+    lesson, _ = learn(Teaching(id="t", name="T"), "says.trigger", WordShown(said=said))
     assert "Both replies are the same" in lesson.trouble
 
 
 def test_a_word_that_would_be_taken_for_another_is_refused() -> None:
     teaching = Teaching(id="t", name="T")
-    _, teaching = learn(teaching, "says.ready", Shown(said=(Said(text="unit 4 up"),)))
-    lesson, after = learn(teaching, "says.alive", Shown(said=(Said(text="unit 9 up"),)))
+    _, teaching = learn(teaching, "says.ready", WordShown(said=(Said(text="unit 4 up"),)))
+    lesson, after = learn(teaching, "says.alive", WordShown(said=(Said(text="unit 9 up"),)))
     assert "it has started" in lesson.trouble
     assert "says.alive" not in after.texts
 
 
 def test_a_needed_word_cannot_be_done_without_and_the_manner_says_what_is_missing() -> None:
     teaching = Teaching(id="t", name="T")
-    lesson, after = learn(teaching, "does.home", Shown(without=True))
+    lesson, after = learn(teaching, "does.home", WordShown(without=True))
     assert lesson.trouble.startswith("Nothing works without it")
     assert after == teaching
     with pytest.raises(ValueError, match="not complete: stop, ask for the temperatures"):
@@ -276,7 +276,7 @@ def test_whatever_is_pasted_ends_in_a_sentence_or_in_something_that_works(what, 
                                       "line": 3.0, "bed": 20.0, "tip": 21.0, "bed_target": 0.0, "tip_target": 0.0,
                                       "front_left": 0.1, "front_right": 0.2, "back_left": 0.3} if what.kind != "rest" else {})
                  for k, t in enumerate(texts))  # fmt: skip
-    lesson, after = learn(Teaching(id="t", name="T"), what.id, Shown(told=told, said=said))
+    lesson, after = learn(Teaching(id="t", name="T"), what.id, WordShown(told=told, said=said))
     assert bool(lesson.choices) != bool(lesson.trouble)
     if lesson.settled:
         assert after.texts[what.id]

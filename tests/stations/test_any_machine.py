@@ -11,7 +11,7 @@ import pytest
 from ivory_table.core.manner import manner_file
 from ivory_table.core.teach.catalogue import words
 from ivory_table.core.teach.proving import steps
-from ivory_table.core.teach.teaching import Shown
+from ivory_table.core.teach.teaching import WordShown
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.link.door import Address, Doors
@@ -180,7 +180,7 @@ def test_a_wrong_word_is_found_when_it_is_proved_and_a_changed_one_is_proved_ane
         swapped = shown_by(plug.dialect, word)
         wrong = tuple(t.model_copy(update={"line": plug.dialect.line("heat_tip", t.values)}) for t in swapped.told)
         version = pages.view("own").version
-        pages.teach("own", "does.heat_bed", TeachWord(shown=Shown(told=wrong), seen_version=version, by="mk"))
+        pages.teach("own", "does.heat_bed", TeachWord(shown=WordShown(told=wrong), seen_version=version, by="mk"))
         floor.connect()
         proving = Proving(pages, floor.lines)
         assert prove(floor, proving, "heat_bed") == "failed"
@@ -213,7 +213,9 @@ def test_two_people_teaching_at_once_lose_nothing(tmp_path: Path) -> None:
         shown = shown_by(plug.dialect, next(w for w in words() if w.id == "does.home"))
         pages.teach("own", "does.home", TeachWord(shown=shown, seen_version=view.version, by="mk"))
         with pytest.raises(Clash, match="another tab"):
-            pages.teach("own", "does.home", TeachWord(shown=Shown(without=False), seen_version=view.version, by="jo"))
+            pages.teach(
+                "own", "does.home", TeachWord(shown=WordShown(without=False), seen_version=view.version, by="jo")
+            )
 
 
 def test_versions_differences_and_files(tmp_path: Path) -> None:
@@ -244,7 +246,7 @@ def test_versions_differences_and_files(tmp_path: Path) -> None:
 def test_a_shipped_manner_stays_as_it_is_and_begins_another(tmp_path: Path) -> None:
     with a_floor(3, tmp_path) as (_, pages, plug):
         with pytest.raises(Refused, match="stays as it is"):
-            pages.teach("harbour", "does.home", TeachWord(shown=Shown(without=True), seen_version=1, by="mk"))
+            pages.teach("harbour", "does.home", TeachWord(shown=WordShown(without=True), seen_version=1, by="mk"))
         with pytest.raises(Refused, match="already"):
             pages.begin(Begin(id="lantern", name="Lantern", by="mk"))
         view = pages.begin(Begin(id="mine", name="Mine", start_from="harbour", by="mk"))

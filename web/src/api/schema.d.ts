@@ -4063,7 +4063,7 @@ export interface components {
             /** Seq */
             seq: number;
             sheet: components["schemas"]["Sheet"];
-            shown: components["schemas"]["ivory_table__stations__mesh__shown__Shown"] | null;
+            shown: components["schemas"]["Shown"] | null;
             /**
              * Step
              * @enum {string}
@@ -4411,7 +4411,7 @@ export interface components {
             /** Ask */
             ask: boolean;
             layout: components["schemas"]["Layout"];
-            shown: components["schemas"]["ivory_table__stations__mesh__shown__Shown"];
+            shown: components["schemas"]["Shown"];
             /** To Read */
             to_read: components["schemas"]["KnownHeight"][];
             /** Ways */
@@ -5740,26 +5740,15 @@ export interface components {
         };
         /**
          * Shown
-         * @description What a person showed for one word, and which reading they chose where there were several.
+         * @description What a mesh shows: plane, forms, range, in words and numbers.
          */
-        "Shown-Input": {
-            /** Chosen */
-            chosen?: string | null;
-            /**
-             * Said
-             * @default []
-             */
-            said: components["schemas"]["Said"][];
-            /**
-             * Told
-             * @default []
-             */
-            told: components["schemas"]["Told"][];
-            /**
-             * Without
-             * @default false
-             */
-            without: boolean;
+        Shown: {
+            fit: components["schemas"]["PlaneFit"];
+            /** Spots */
+            spots: components["schemas"]["Spot"][];
+            survey: components["schemas"]["MeshSurvey"];
+            /** Words */
+            words: string;
         };
         /**
          * Sign
@@ -6182,7 +6171,7 @@ export interface components {
             by: string;
             /** Seen Version */
             seen_version: number;
-            shown: components["schemas"]["Shown-Input"];
+            shown: components["schemas"]["WordShown"];
         };
         /**
          * ThermalRead
@@ -6610,6 +6599,29 @@ export interface components {
             step: string;
         };
         /**
+         * WordShown
+         * @description What a person showed for one word, and which reading they chose where there were several.
+         */
+        WordShown: {
+            /** Chosen */
+            chosen?: string | null;
+            /**
+             * Said
+             * @default []
+             */
+            said: components["schemas"]["Said"][];
+            /**
+             * Told
+             * @default []
+             */
+            told: components["schemas"]["Told"][];
+            /**
+             * Without
+             * @default false
+             */
+            without: boolean;
+        };
+        /**
          * WordView
          * @description One word of a manner on its page.
          */
@@ -6637,7 +6649,7 @@ export interface components {
             /** Of */
             of: string;
             proved: components["schemas"]["Proved"] | null;
-            shown: components["schemas"]["ivory_table__core__teach__teaching__Shown"];
+            shown: components["schemas"]["WordShown"];
             /**
              * State
              * @enum {string}
@@ -6762,29 +6774,6 @@ export interface components {
             y_mm: number;
         };
         /**
-         * Shown
-         * @description What a person showed for one word, and which reading they chose where there were several.
-         */
-        ivory_table__core__teach__teaching__Shown: {
-            /** Chosen */
-            chosen?: string | null;
-            /**
-             * Said
-             * @default []
-             */
-            said: components["schemas"]["Said"][];
-            /**
-             * Told
-             * @default []
-             */
-            told: components["schemas"]["Told"][];
-            /**
-             * Without
-             * @default false
-             */
-            without: boolean;
-        };
-        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -6801,18 +6790,6 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
-        };
-        /**
-         * Shown
-         * @description What a mesh shows: plane, forms, range, in words and numbers.
-         */
-        ivory_table__stations__mesh__shown__Shown: {
-            fit: components["schemas"]["PlaneFit"];
-            /** Spots */
-            spots: components["schemas"]["Spot"][];
-            survey: components["schemas"]["MeshSurvey"];
-            /** Words */
-            words: string;
         };
     };
     responses: never;

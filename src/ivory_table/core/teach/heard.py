@@ -11,7 +11,7 @@ from typing import Annotated, NamedTuple
 from pydantic import Field, FiniteFloat
 
 from ivory_table.core.manner import compiled, heard
-from ivory_table.core.units import UNITS, ours, place_of, split
+from ivory_table.core.units import MM, UNITS, ours, place_of, split, unit_of
 from ivory_table.core.value import Value
 
 from .lesson import MAX_REPLY, MOST_SAMPLES, ORDINALS, Lesson, Mark, Meaning, Puzzle
@@ -118,10 +118,8 @@ def _numbers_in(fields: set[str], samples: Sequence[Said]) -> Lesson:
         if pattern in choices:
             continue
         _must_read(pattern, texts, way, spots)
-        places = ", ".join(
-            f"{said(f)} is {spots[0][f][i][0].text}"
-            for f, i in sorted(way[0].items(), key=lambda p: spots[0][p[0]][p[1]][0].start)
-        )
+        chosen = sorted((spots[0][f][i][0].start, f, spots[0][f][i]) for f, i in way[0].items())
+        places = ", ".join(f"{said(f)} is {_in_words(number, place)}" for _, f, (number, place) in chosen)
         choices[pattern] = Meaning(text=pattern, words=f"In the first reply {places}.")
         marks = marks or tuple(
             Mark(sample=k, start=spots[k][f][i][0].start, end=spots[k][f][i][0].end, field=f)
@@ -131,6 +129,15 @@ def _numbers_in(fields: set[str], samples: Sequence[Said]) -> Lesson:
         if len(choices) > 4:
             break
     return Lesson(choices=tuple(choices.values()), marks=marks)
+
+
+def _in_words(number: Number, place: str) -> str:
+    unit = unit_of(place)
+    if not split(place)[1]:
+        return f"{number.text} {unit.words}".strip()
+    return (
+        f"{number.text} {unit.words}, which is {ours(place, number.value):.4g} {'°C' if unit.words == '°F' else 'mm'}"
+    )
 
 
 def _clean(text: str) -> str:
@@ -152,7 +159,9 @@ def _spots_of(field: str, sample: Said, found: Sequence[Number], k: int) -> list
                 for n in (number, number.unsigned):
                     if is_value(n, place_of(field, unit), value):
                         return [(n, place_of(field, unit))]
-        return [(number, field)]
+        # Nobody has said what it is: a length may be in anything, and is asked about.
+        units = UNITS[field] if UNITS.get(field) is MM else {"": None}
+        return [(number, place_of(field, unit)) for unit in units]
     value = sample.values.get(field)
     if not isinstance(value, (int, float)):
         raise Puzzle(f"Point at the number that is {said(field)} in the {ORDINALS[k]} reply.", k)

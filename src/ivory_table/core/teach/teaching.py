@@ -21,7 +21,7 @@ from .numbers import numbers
 from .told import Told, learn_line, plain, sentence
 
 
-class Shown(Value):
+class WordShown(Value):
     """What a person showed for one word, and which reading they chose where there were several."""
 
     told: Annotated[tuple[Told, ...], Field(max_length=MOST_SAMPLES)] = ()
@@ -44,7 +44,7 @@ class Teaching(Value):
     #: Whose stored value the taught lines read and set.
     convention: ConventionId = "probe_offset"
     texts: dict[str, Annotated[str, Field(max_length=1000)]] = {}
-    shown: dict[str, Shown] = {}
+    shown: dict[str, WordShown] = {}
     silence_s: Annotated[float, Field(ge=0.2, le=600)] = 6.0
     homing_ends_mesh: bool = True
     answers_after_ack: bool = False
@@ -162,7 +162,7 @@ def teaching_of(manner: Manner, convention: ConventionId, *, named: tuple[str, s
     )
 
 
-def learn(teaching: Teaching, word_id: str, shown: Shown) -> tuple[Lesson, Teaching]:
+def learn(teaching: Teaching, word_id: str, shown: WordShown) -> tuple[Lesson, Teaching]:
     """What comes of the samples of one word, and the teaching with them; its text changes once it is settled."""
     what = word(word_id)
     kept = teaching.model_copy(update={"shown": teaching.shown | {word_id: shown}})
@@ -200,7 +200,7 @@ def _again(teaching: Teaching, what: Word, lesson: Lesson) -> tuple[Lesson, Teac
     return lesson.model_copy(update={"notes": (*lesson.notes, again.trouble)}), teaching
 
 
-def _lesson(teaching: Teaching, what: Word, shown: Shown) -> tuple[Lesson, dict[str, object]]:
+def _lesson(teaching: Teaching, what: Word, shown: WordShown) -> tuple[Lesson, dict[str, object]]:
     match what.kind:
         case "line":
             known = set(what.fields) | set(what.may)
@@ -219,12 +219,12 @@ def _lesson(teaching: Teaching, what: Word, shown: Shown) -> tuple[Lesson, dict[
             return _grid(teaching, shown.said), {}
         case "ack":
             answers = [s.text for w in words() if w.kind in ("numbers", "grid") and w.of
-                       for s in teaching.shown.get(w.id, Shown()).said]  # fmt: skip
+                       for s in teaching.shown.get(w.id, WordShown()).said]  # fmt: skip
             lesson, after = learn_ack(shown.said, answers)
             return lesson, {"answers_after_ack": after}
 
 
-def _rest(teaching: Teaching, what: Word, shown: Shown) -> tuple[Lesson, dict[str, object]]:
+def _rest(teaching: Teaching, what: Word, shown: WordShown) -> tuple[Lesson, dict[str, object]]:
     lesson = learn_rest(what.fields[0], shown.said)
     if what.id != "says.error" or lesson.settled is None:
         return lesson, {}
@@ -261,7 +261,7 @@ def _clash(teaching: Teaching, what: Word, text: str) -> Lesson | None:
 
 def _meant(teaching: Teaching, what: Word, pattern: str, also: str) -> str:
     """The first line of a word's samples that carries its meaning and fits another pattern also."""
-    lines = [line.strip() for said in teaching.shown.get(what.id, Shown()).said for line in said.text.splitlines()]
+    lines = [line.strip() for said in teaching.shown.get(what.id, WordShown()).said for line in said.text.splitlines()]
     return next(
         (n for n in lines if n and pattern and also and all(compiled(p).search(n) for p in (pattern, also))), ""
     )
@@ -418,4 +418,4 @@ def what_it_reads(teaching: Teaching, word_id: str, text: str) -> dict[str, str]
     return None if found is None else dict(found)
 
 
-__all__ = ["MAX_LINE", "MAX_REPLY", "Shown", "Teaching", "learn", "plain", "teaching_of", "what_it_reads"]
+__all__ = ["MAX_LINE", "MAX_REPLY", "Teaching", "WordShown", "learn", "plain", "teaching_of", "what_it_reads"]

@@ -11,7 +11,15 @@ from ivory_table.core.teach.catalogue import Kind, Word, word, words
 from ivory_table.core.teach.job import JobLine, lines_of_job
 from ivory_table.core.teach.lesson import MAX_REPLY, Lesson
 from ivory_table.core.teach.proving import Proved, proof_of
-from ivory_table.core.teach.teaching import Shown, Teaching, Version, learn, teaching_of, text_in_words, what_it_reads
+from ivory_table.core.teach.teaching import (
+    Teaching,
+    Version,
+    WordShown,
+    learn,
+    teaching_of,
+    text_in_words,
+    what_it_reads,
+)
 from ivory_table.core.units import filled
 from ivory_table.core.value import Id, Initials, Label, Note, Value
 from ivory_table.link.manners import Manners
@@ -43,7 +51,7 @@ class WordView(Value):
     #: The template or the pattern, and what it means in plain words.
     text: str
     words: str
-    shown: Shown
+    shown: WordShown
     #: What came of what was shown last.
     lesson: Lesson
     proved: Proved | None
@@ -105,7 +113,7 @@ class Begin(Value):
 class TeachWord(Value):
     """What is shown for one word. `seen_version`: the version that the page showed."""
 
-    shown: Shown
+    shown: WordShown
     seen_version: Annotated[int, Field(ge=1)]
     by: Initials
 
@@ -361,7 +369,7 @@ class Pages:
 
 def _word_view(teaching: Teaching, w: Word, tried: tuple[Proved, ...], lesson: tuple[str, Lesson] | None) -> WordView:
     text = teaching.texts.get(w.id, "")
-    shown = teaching.shown.get(w.id, Shown())
+    shown = teaching.shown.get(w.id, WordShown())
     state: WordState = "settled" if text else "needed" if w.needed else "without" if shown.without else "open"
     return WordView(
         id=w.id,
