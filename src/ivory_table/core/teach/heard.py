@@ -286,7 +286,7 @@ def _must_read(pattern: str, texts: list[str], way: Way, spots: list[dict[str, l
 
 def _same(pattern: str, field: str, got: str, number: Number) -> bool:
     place = next(name for name in compiled(pattern).groupindex if split(name)[0] == field)
-    return abs(float(got) - ours(place, number.value)) < 1e-6
+    return abs(float(got) - ours(place, number.value)) < 1e-4
 
 
 _STATES = {"open": "not touched", "closed": "touched"}
