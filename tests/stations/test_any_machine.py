@@ -162,14 +162,16 @@ def test_a_reply_is_caught_on_the_line_before_anything_is_understood(tmp_path: P
         view = pages.begin(Begin(id="own", name="Our own", by="mk"))
         shown = shown_by(plug.dialect, next(w for w in words() if w.id == "does.where"))
         with pytest.raises(Refused, match="first: its line is what is sent"):
-            caught(pages, floor.lines, "kestrel", Catch(word="does.where", manner="own"))
+            caught(pages, floor.lines, "kestrel", Catch(word="says.position", manner="own"))
         pages.teach("own", "does.where", TeachWord(shown=shown, seen_version=view.version, by="mk"))
-        found = caught(pages, floor.lines, "kestrel", Catch(word="does.where", manner="own"))
+        found = caught(pages, floor.lines, "kestrel", Catch(word="says.position", manner="own"))
         assert plug.dialect.ready in found.greeting + found.text
         assert found.text.splitlines()[-1] == plug.dialect.confirmed([])[-1]
         assert "at" in found.text
+        refused = caught(pages, floor.lines, "kestrel", Catch(word="says.error", manner="own"))
+        assert plug.dialect.error("unknown") in refused.text
         with pytest.raises(Refused, match="Only lines that ask"):
-            caught(pages, floor.lines, "kestrel", Catch(word="does.home", manner="own"))
+            caught(pages, floor.lines, "kestrel", Catch(word="says.touched", manner="own"))
 
 
 def test_a_wrong_word_is_found_when_it_is_proved_and_a_changed_one_is_proved_anew(tmp_path: Path) -> None:

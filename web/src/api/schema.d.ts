@@ -1847,7 +1847,7 @@ export interface components {
         };
         /**
          * Catch
-         * @description The word whose line is sent, as it is taught so far. Only lines that ask are sent so: nothing moves or heats.
+         * @description The answer that is wanted. Only lines that ask are sent for it: nothing moves, nothing heats.
          */
         Catch: {
             /** Manner */

@@ -1,11 +1,13 @@
 /** The machine on the line, on the slip: its question, its work, what it offers to do here, or how to connect it. */
 import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
+import { useManners } from "../api/manner";
 import type { Zones } from "../api/run";
 import { type Key, useKeys } from "../app/keys";
 import { FEELS } from "../stations/Feel";
-import { Button, Field, Panel, Wrong } from "../ui/controls";
+import { Button, Choice, Field, Panel, Wrong } from "../ui/controls";
 import { typedNumber } from "../ui/words";
 
 export type Line = ReturnType<typeof useLine>;
@@ -50,7 +52,7 @@ export function lineKeys({ status, tell, machine }: Line): Key[] {
 }
 
 /** Always in the same place while a machine is on the line; Escape presses it while something may move. */
-export function StopButton({ line }: { line: Line }) {
+export function StopButton({ line }: { line: Pick<Line, "status" | "tell" | "active" | "on"> }) {
   const stop = () => line.tell.mutate({ tell: "stop" });
   useKeys(line.active ? [{ keys: ["Escape"], cap: "Esc", does: "stop", run: stop, everywhere: true }] : []);
   if (!line.on || line.status?.state === "lost") return null;
@@ -110,6 +112,15 @@ export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones
       {status.state === "idle" && status.words && (
         <p className="border-l-2 border-brass pl-3 text-sm" role="status">
           {status.words}
+        </p>
+      )}
+      {here && !line.active && here.unproved.length > 0 && (
+        <p className="border-l-2 border-brass pl-3 text-sm">
+          Not proved on {line.machine.name} yet: {here.unproved.slice(0, 3).join(", ")}
+          {here.unproved.length > 3 ? ` and ${here.unproved.length - 3} more` : ""}.{" "}
+          <Link className="underline underline-offset-4" to={`/machines/${line.machine.id}/talk?page=prove`}>
+            Prove
+          </Link>
         </p>
       )}
       {here && !line.active && <Offers line={line} here={here} zones={zones} />}
@@ -180,6 +191,7 @@ function ConnectForm({ line }: { line: Line }) {
   const [url, setUrl] = useState(status?.url ?? "");
   const [manner, setManner] = useState(machine.manner);
   const known = status?.url;
+  const manners = useManners();
   const connect = (e?: FormEvent) => {
     e?.preventDefault();
     tell.mutate({ tell: "connect", url: open ? url : null, manner: open ? manner : null });
@@ -189,7 +201,12 @@ function ConnectForm({ line }: { line: Line }) {
       {open && (
         <div className="grid grid-cols-[1fr_8rem] gap-2">
           <Field label="Line: a device, or socket://host:port" value={url} onChange={(e) => setUrl(e.target.value)} />
-          <Field label="Manner" value={manner} onChange={(e) => setManner(e.target.value)} />
+          <Choice
+            label="Manner"
+            value={manner}
+            onChange={setManner}
+            options={(manners.data ?? [{ id: manner, name: manner }]).map((m) => ({ value: m.id, text: m.name }))}
+          />
         </div>
       )}
       <div className="flex items-center justify-between gap-3">

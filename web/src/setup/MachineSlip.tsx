@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
 import { useKeep } from "../api/setup";
 import { Button, Wrong } from "../ui/controls";
@@ -216,6 +217,12 @@ export function MachineSlip({
                 >
                   save as JSON
                 </a>
+                <Link
+                  className="flex min-h-11 items-center text-sm text-graphite underline underline-offset-4"
+                  to={`/machines/${draft.id}/talk`}
+                >
+                  how it talks
+                </Link>
               </div>
             )}
             {kept && kept.learnt_runs > 0 && (

@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { useManners } from "../api/manner";
 import { Choice } from "../ui/controls";
 import { NumberField, NumbersField, Tick } from "./fields";
 import { HEAD, PART } from "./parts";
@@ -22,6 +23,7 @@ export function Works({
   set: (part: Partial<Machine>) => void;
   nozzles: View["nozzles"];
 }) {
+  const manners = useManners().data ?? [];
   const probe = draft.probe;
   const beam = draft.beam;
   return (
@@ -161,14 +163,13 @@ export function Works({
       )}
       <Choice
         label="Manner on the line"
-        value={draft.manner as "harbour" | "lantern"}
+        value={draft.manner}
         onChange={(manner) => set({ manner })}
         options={[
-          { value: "harbour", text: "harbour" },
-          { value: "lantern", text: "lantern" },
-          ...(["harbour", "lantern"].includes(draft.manner)
+          ...manners.filter((m) => m.complete).map((m) => ({ value: m.id, text: m.name })),
+          ...(manners.some((m) => m.complete && m.id === draft.manner)
             ? []
-            : [{ value: draft.manner as "harbour", text: draft.manner }]),
+            : [{ value: draft.manner, text: draft.manner }]),
         ]}
       />
       <Choice

@@ -306,6 +306,8 @@ def sentence(template: str) -> str:
         field, _ = split(place)
         unit = unit_of(place).words
         point = f", {digits} digit{'s' if digits != '1' else ''} after the point" if digits not in ("", "0") else ""
+        if digits == "0" and unit == "mm":
+            point = ", whole ones only"
         parts.append(
             f"{said(field)}{f' in {unit}' if unit in ('mm', 'inches', 'microns') else f', {unit}' if unit else ''}{point}"
         )

@@ -14,7 +14,7 @@ from .pages import Pages
 
 
 class Catch(Value):
-    """The word whose line is sent, as it is taught so far. Only lines that ask are sent so: nothing moves or heats."""
+    """The answer that is wanted. Only lines that ask are sent for it: nothing moves, nothing heats."""
 
     word: Annotated[str, Field(pattern=r"^[a-z_.]{1,40}$")]
     manner: Id
@@ -22,45 +22,55 @@ class Catch(Value):
 
 
 class Caught(Value):
-    #: What the machine said on its own when the line was opened, and what it said to the line.
+    #: What the machine said on its own when the line was opened, what was sent, and what it said to that.
     greeting: str
     sent: str
     text: str
 
 
-#: Lines that only ask.
-ASKING = ("does.temperatures", "does.where", "does.trigger", "does.mesh_read", "offset.read", "does.absolute")
+#: The line that each answer comes to; of several the first that is taught.
+ASKS: dict[str, tuple[str, ...]] = {
+    "says.temperatures": ("does.temperatures",),
+    "says.position": ("does.where",),
+    "says.trigger": ("does.trigger",),
+    "says.mesh": ("does.mesh_read",),
+    "says.stored": ("offset.read",),
+    "says.ack": ("does.absolute", "does.settle", "line.renumber"),
+    "says.error": (),
+    "says.ready": (),
+}
+#: A line that no machine knows.
+NO_SUCH_WORD = "NOSUCHWORD"
 
 
 def caught(pages: Pages, lines: Lines, machine_id: str, wanted: Catch) -> Caught:
-    """Raises Refused for a line that does more than ask, or where it cannot be sent."""
+    """Raises Refused for an answer that no question brings, or where it cannot be sent."""
     machine = lines.desk.workshop.machine(machine_id)
-    if wanted.word not in ASKING:
+    if wanted.word not in ASKS:
         raise Refused(
             "not_asking", "Only lines that ask are sent so. Send this one yourself, and paste what is said.", "word"
         )
     teaching = pages.teaching(wanted.manner, machine.convention)
-    template = teaching.texts.get(wanted.word, "")
-    if not template:
-        raise Refused(
-            "not_taught", f"Teach “{word(wanted.word).name.lower()}” first: its line is what is sent.", "word"
-        )
+    asks = ASKS[wanted.word]
+    line = next((teaching.texts[w] for w in asks if teaching.texts.get(w)), "" if asks else NO_SUCH_WORD)
+    if not line:
+        raise Refused("not_taught", f"Teach “{word(asks[0]).name.lower()}” first: its line is what is sent.", "word")
     if lines.session(machine_id) is not None:
         raise Refused("line_open", f"{machine.name} is on the line. Leave it first, then ask.", "word")
     url = (wanted.url or "").strip() or lines.status(machine_id).url
     if not url:
         raise Refused("no_url", "Say where the line is: a serial device, or socket://host:port.", "url")
-    sent = template
-    dress = teaching.texts.get("line.dress")
     try:
         port = open_port(url)
     except ValueError as wrong:
         raise Refused("cannot_open", str(wrong), "url") from None
     if url != machine.line_url and (lines.doors is None or lines.doors.address(machine_id) is None):
         lines.desk.workshop.keep_machine(machine.model_copy(update={"line_url": url}))
-    greeting, text = exchange(port, teaching.dressed(sent) if dress else sent)
+    greeting, text = exchange(port, teaching.dressed(line))
+    if wanted.word == "says.ready":
+        if not greeting:
+            raise Refused("silent", "It said nothing when the line was opened. Switch it off and on, and paste what it says.", "word")  # fmt: skip
+        text = greeting.splitlines()[-1]
     if not text:
-        raise Refused(
-            "silent", "Nothing was said to it. Check power, the line and its speed, and the line that was sent.", "word"
-        )
-    return Caught(greeting=greeting, sent=sent, text=text)
+        raise Refused("silent", "Nothing was said to it. Check power, the line and its speed, and the line that was sent.", "word")  # fmt: skip
+    return Caught(greeting=greeting, sent=line, text=text)

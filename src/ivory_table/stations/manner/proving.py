@@ -87,9 +87,10 @@ class _Try:
         if not ok:
             raise Wrong
 
-    def seen(self, question: str) -> None:
+    def seen(self, question: str, expected: str = "", heard: str = "") -> None:
+        """Ask the person. `expected` and `heard` are what is kept of it."""
         said = self.session.question(question, ("yes", "no"), "yes_no")
-        self.expect(question, said, ok=said == "yes")
+        self.expect(expected or question, f"{heard}: {said}" if heard else said, ok=said == "yes")
 
     def warmth(self) -> dict[str, float]:
         found = self.session.ask(self.does.send("temperatures"), "temperatures")
@@ -110,9 +111,8 @@ class _Try:
 
 def _hello(t: _Try) -> None:
     now = t.warmth()
-    t.heard.append(f"plate {now['bed']:g} of {now['bed_target']:g}, tip {now['tip']:g} of {now['tip_target']:g}")
-    t.expected.append("plate and tip as they are")
-    t.seen(f"It says: plate {now['bed']:g} °C, tip {now['tip']:g} °C. Is that so?")
+    found = f"plate {now['bed']:g} °C, told {now['bed_target']:g}; tip {now['tip']:g} °C, told {now['tip_target']:g}"
+    t.seen(f"It says: {found}. Is that so?", "plate and tip as they are", found)
 
 
 def _error(t: _Try) -> None:
@@ -126,7 +126,8 @@ def _error(t: _Try) -> None:
 
 def _where(t: _Try) -> None:
     x, y, z = t.session.where()
-    t.seen(f"It says: X {x:g}, Y {y:g}, Z {z:g}. Is that what its own screen says?")
+    found = f"X {x:g}, Y {y:g}, Z {z:g}"
+    t.seen(f"It says: {found}. Is that what its own screen says?", "where its own screen says", found)
 
 
 def _heats(heater: str) -> Callable[[_Try], None]:
@@ -207,10 +208,11 @@ def _mesh_read(t: _Try) -> None:
     except Refused as why:
         t.expect("a mesh as it lists it", str(why), ok=False)
         return
-    t.seen(
-        f"It lists {rows.shape[1]} by {rows.shape[0]} points: front left {rows[0, 0]:+.3f}, front right {rows[0, -1]:+.3f}, "
-        f"back left {rows[-1, 0]:+.3f} mm. Is that your plate?"
+    found = (
+        f"{rows.shape[1]} by {rows.shape[0]} points: front left {rows[0, 0]:+.3f}, front right {rows[0, -1]:+.3f}, "
+        f"back left {rows[-1, 0]:+.3f} mm"
     )
+    t.seen(f"It lists {found}. Is that your plate?", "the mesh of this plate", found)
 
 
 def _mesh_switch(t: _Try) -> None:
@@ -228,7 +230,8 @@ def _stored(t: _Try) -> float:
 
 
 def _offset_read(t: _Try) -> None:
-    t.seen(f"It says that {_stored(t):g} mm is stored. Is that so?")
+    found = f"{_stored(t):g} mm"
+    t.seen(f"It says that {found} is stored. Is that so?", "the stored value as it is", found)
 
 
 def _offset_same(t: _Try) -> None:
