@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 import uvicorn
+from fastapi import FastAPI
 from hypothesis import settings
 
 from ivory_table.api.app import create_app
@@ -81,7 +82,13 @@ def serving(folder: Path, *, furnished: bool = True) -> Iterator[str]:
     if furnished:
         furnish(workshop)
     desk = Desk(workshop, PracticeRoom(folder / "practice", seed=11).hands_for)
-    app = create_app(desk, practise=lambda: furnish(workshop))
+    with listening(create_app(desk, practise=lambda: furnish(workshop))) as at:
+        yield at
+
+
+@contextmanager
+def listening(app: FastAPI) -> Iterator[str]:
+    """An application on a real port."""
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]

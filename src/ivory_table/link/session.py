@@ -91,6 +91,8 @@ class Status(Value):
     position_mm: tuple[float, ...] | None = None
     homed: bool = False
     queued: int = 0
+    #: So many jobs have ended on this line: one may be over before anybody has seen it begin.
+    done: int = 0
     #: Heat that nobody here asked for, found on connecting; or how the machine was left, as far as it is known.
     heat_words: str = ""
 
@@ -434,6 +436,11 @@ class Session:
         self._set(position_mm=at)
         return at
 
+    def noted(self) -> None:
+        """Something was kept of this line beside its jobs: whoever looks shall look again."""
+        with self._status_lock:
+            self._set(done=self._status.done + 1)
+
     def motors_released(self) -> None:
         self._set(homed=False)
 
@@ -701,7 +708,10 @@ class Session:
             words = str(wrong) or type(wrong).__name__
         with self._status_lock:
             if self._status.state in ("busy", "waiting", "connecting"):
-                self._set(state="idle", job="", words=words, share=None, left_s=None, question="", answers=())
+                done = self._status.done + (1 if name else 0)
+                self._set(
+                    state="idle", done=done, job="", words=words, share=None, left_s=None, question="", answers=()
+                )
 
     def _poll(self) -> None:
         """While nothing is asked of it: the machine's heat, and whether it is still there."""

@@ -24,7 +24,7 @@ export function useLineStatus(machineId: string, runId: string) {
       const status = JSON.parse(event.data) as LineStatus;
       cache.setQueryData(["line", machineId], status);
       // A job keeps rows while it works: what the stations show follows it.
-      const now = [status.state, status.job, status.words, status.question].join("|");
+      const now = [status.state, status.job, status.words, status.question, status.done].join("|");
       if (now !== before.current) {
         before.current = now;
         cache.invalidateQueries({ queryKey: ["run", runId] });

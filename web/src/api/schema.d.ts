@@ -3309,6 +3309,11 @@ export interface components {
             /** Bed Target C */
             bed_target_c?: number | null;
             /**
+             * Done
+             * @default 0
+             */
+            done: number;
+            /**
              * Heat Words
              * @default
              */

@@ -36,6 +36,10 @@ export function Finder() {
     ...(runId ? STATIONS.map(([s, name]) => ({ to: `/runs/${runId}/${s}`, text: name })) : []),
     { to: "/", text: "Bench" },
     { to: "/setup", text: "Set-up: machines, gauges, nozzles, filaments, people" },
+    ...(bench.data?.machines ?? []).map((m) => ({
+      to: `/machines/${m.machine.id}/talk`,
+      text: `${m.machine.name}: how it talks`,
+    })),
     ...(bench.data?.runs ?? []).map((r) => ({
       to: `/runs/${r.id}/tram`,
       text: `${r.machine_name}, ${r.plate_name}, ${day(r.started_at)}`,

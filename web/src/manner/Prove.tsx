@@ -27,7 +27,7 @@ export function useProof(machineId: string, status: LineStatus | undefined, by: 
   const prove = useProve(machineId);
   const tell = useTell(machineId, "", "prepare");
   const [chosen, setChosen] = useState("");
-  const said = [status?.state, status?.words, status?.job].join("|");
+  const said = [status?.state, status?.words, status?.job, status?.done].join("|");
   useEffect(() => {
     if (!said) return;
     cache.invalidateQueries({ queryKey: ["proving", machineId] });

@@ -122,7 +122,7 @@ export function Talk() {
         ))}
       </nav>
       <div className="grid flex-1 gap-3 py-3 lg:min-h-0 lg:grid-cols-[minmax(0,1fr)_420px] lg:gap-6">
-        <main className="min-w-0 rounded-[6px] border border-hairline bg-paper p-3 lg:min-h-0">
+        <main className="order-2 min-w-0 rounded-[6px] border border-hairline bg-paper p-3 lg:order-1 lg:min-h-0">
           {broken && <p role="alert">{manner.error?.problem.message}</p>}
           {view && page === "prove" && <Steps proof={proof} />}
           {view && page !== "prove" && (
@@ -136,7 +136,7 @@ export function Talk() {
         </main>
         <section
           aria-label="What to do now"
-          className="flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4 lg:overflow-y-auto"
+          className="order-1 flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4 lg:order-2 lg:overflow-y-auto"
         >
           {!by && (
             <p role="alert" className="border-l-2 border-madder pl-3 text-sm text-madder">

@@ -291,7 +291,7 @@ function SampleFields({
           wrong={wrong}
           spellCheck={false}
           autoCapitalize="off"
-          autoFocus={k > 0}
+          autoFocus={k > 0 || !sample.text}
         />
       </div>
     );

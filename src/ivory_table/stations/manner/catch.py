@@ -60,17 +60,28 @@ def caught(pages: Pages, lines: Lines, machine_id: str, wanted: Catch) -> Caught
     url = (wanted.url or "").strip() or lines.status(machine_id).url
     if not url:
         raise Refused("no_url", "Say where the line is: a serial device, or socket://host:port.", "url")
-    try:
-        port = open_port(url)
-    except ValueError as wrong:
-        raise Refused("cannot_open", str(wrong), "url") from None
+    greeting, text = _said_to(url, teaching.dressed(line), greets=wanted.word == "says.ready")
     if url != machine.line_url and (lines.doors is None or lines.doors.address(machine_id) is None):
         lines.desk.workshop.keep_machine(machine.model_copy(update={"line_url": url}))
-    greeting, text = exchange(port, teaching.dressed(line))
-    if wanted.word == "says.ready":
-        if not greeting:
-            raise Refused("silent", "It said nothing when the line was opened. Switch it off and on, and paste what it says.", "word")  # fmt: skip
-        text = greeting.splitlines()[-1]
     if not text:
-        raise Refused("silent", "Nothing was said to it. Check power, the line and its speed, and the line that was sent.", "word")  # fmt: skip
+        why = (
+            "It said nothing when the line was opened. Switch it off and on, and paste what it says."
+            if wanted.word == "says.ready"
+            else "Nothing was said to it. Check power, the line and its speed, and the line that was sent."
+        )
+        raise Refused("silent", why, "word")
     return Caught(greeting=greeting, sent=line, text=text)
+
+
+def _said_to(url: str, line: str, *, greets: bool) -> tuple[str, str]:
+    """What it says on its own, and to a line; twice, as the line may just have been let go by somebody else."""
+    for _ in range(2):
+        try:
+            port = open_port(url)
+        except ValueError as wrong:
+            raise Refused("cannot_open", str(wrong), "url") from None
+        greeting, text = exchange(port, line)
+        found = (greeting.splitlines()[-1] if greeting else "") if greets else text
+        if found:
+            return greeting, found
+    return "", ""

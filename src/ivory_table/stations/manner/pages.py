@@ -337,7 +337,7 @@ class Pages:
                 raise Refused("no_manner", f"There is no manner '{other}' here.", "other")
             theirs = self.teaching(other, mine.convention)
         found = tuple(
-            Difference(word=w.id, name=w.name, here=mine.texts.get(w.id, ""), there=theirs.texts.get(w.id, ""))
+            _difference(w, mine.texts.get(w.id, ""), theirs.texts.get(w.id, ""))
             for w in words()
             if mine.texts.get(w.id, "") != theirs.texts.get(w.id, "")
         )
@@ -365,6 +365,14 @@ class Pages:
             return word(word_id)
         except ValueError as wrong:
             raise Refused("no_word", str(wrong), "word") from None
+
+
+def _difference(w: Word, here: str, there: str) -> Difference:
+    """In words where they tell the two apart; otherwise as they are written."""
+    said = (here, there) if w.kind == "line" else (text_in_words(w, here), text_in_words(w, there))
+    if said[0] == said[1]:
+        said = (here, there)
+    return Difference(word=w.id, name=w.name, here=said[0], there=said[1])
 
 
 def _word_view(teaching: Teaching, w: Word, tried: tuple[Proved, ...], lesson: tuple[str, Lesson] | None) -> WordView:

@@ -410,7 +410,7 @@ class Proving:
             self._keep(
                 machine, step(STOP), by, said and back, "it says that it has halted, and comes back", heard, "line"
             )
-            self.lines.changed()
+            session.noted()
 
         threading.Thread(target=wake, name="prove-stop", daemon=True).start()
 
