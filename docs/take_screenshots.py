@@ -1,5 +1,6 @@
 """Refresh docs/screenshots from the demo workshop: `make shots`. One picture per main view."""
 
+import re
 import shutil
 import socket
 import subprocess
@@ -16,7 +17,6 @@ from playwright.sync_api import Browser, sync_playwright
 SHOTS = Path(__file__).parent / "screenshots"
 HERON = {"machine_id": "heron", "plate_id": "heron-steel", "filament_id": "pla-white", "gauge_id": "copy-paper"}
 KESTREL = {"machine_id": "kestrel", "plate_id": "kestrel-smooth", "filament_id": "pla-white", "gauge_id": "copy-paper"}
-BITTERN = {"machine_id": "bittern", "plate_id": "bittern-disc", "filament_id": "petg-grey", "gauge_id": "copy-paper"}
 
 
 class Walk:
@@ -69,6 +69,7 @@ def shoot(
         viewport={"width": width, "height": height}, color_scheme="dark" if dark else "light", reduced_motion="reduce"
     )
     page = context.new_page()
+    page.add_init_script("localStorage.setItem('initials', 'mk')")
     page.goto(url)
     page.get_by_role("heading").first.wait_for()
     page.wait_for_timeout(700)
@@ -76,6 +77,63 @@ def shoot(
         page.get_by_role("img", name="Height by temperature").scroll_into_view_if_needed()
     page.screenshot(path=SHOTS / f"{name}.png")
     context.close()
+
+
+def talk(browser: Browser, http: httpx.Client, address: str) -> None:
+    """Wren's manner, begun from nothing: a few words taught, its answers caught, then proved with the one it has."""
+    http.post("/api/manners", json={"id": "wren-own", "name": "Wren's own", "convention": "home_offset", "by": "mk"})
+    version, at = 1, f"{address}/machines/wren/talk"
+
+    def teach(word: str, **shown: object) -> None:
+        nonlocal version
+        body = {"shown": shown, "seen_version": version, "by": "mk"}
+        version = http.put(f"/api/manners/wren-own/words/{word}", json=body).json()["view"]["version"]
+
+    for word, line in (
+        ("line.stop", "DARK"),
+        ("line.recover", "LIGHT"),
+        ("does.temperatures", "WARM"),
+        ("does.where", "AT"),
+    ):
+        teach(word, told=[{"values": {}, "line": line}])
+    teach("does.heat_bed", told=[{"values": {"celsius": 62}, "line": "M140 S62"}])
+    teach("does.move", told=[{"values": {"x": 30.25, "y": 40.5, "feed": 3000}, "line": "G0 X30.25 Y40.5 F3000"}])
+    text = http.post("/api/machines/wren/line/catch", json={"word": "says.temperatures", "manner": "wren-own"}).json()[
+        "text"
+    ]
+    found = list(re.finditer(r"\d+(?:\.\d+)?", text))
+    fields = ("bed", "bed_target", "tip", "tip_target")
+    pointed = {f: {"start": m.start(), "end": m.end()} for f, m in zip(fields, found, strict=False)}
+    teach("says.temperatures", said=[{"text": text, "pointed": pointed}])
+    shoot(browser, f"{at}?manner=wren-own&word=says.temperatures", "talk-teach")
+    # A whole one, begun from the manner it has, is proved.
+    http.post(
+        "/api/manners",
+        json={
+            "id": "wren-lantern",
+            "name": "Wren's Lantern",
+            "start_from": "lantern",
+            "convention": "home_offset",
+            "by": "mk",
+        },
+    )
+    http.put("/api/machines/wren/manner", json={"manner": "wren-lantern"})
+    http.post("/api/machines/wren/line/connect", json={})
+    until_idle = lambda: http.get("/api/machines/wren/line").json()["state"] in ("idle", "waiting")  # noqa: E731
+    for step in ("hello", "error", "where", "stop", "heat_bed", "heat_tip", "fan"):
+        while not until_idle():
+            time.sleep(0.05)
+        http.post(f"/api/machines/wren/proving/{step}", json={"id": step, "by": "mk"})
+        while (
+            next(s for s in http.get("/api/machines/wren/proving").json()["steps"] if s["step"]["id"] == step)["proved"]
+            is None
+        ):
+            http.post("/api/machines/wren/line/practice")
+            time.sleep(0.05)
+    while not until_idle():
+        time.sleep(0.05)
+    shoot(browser, f"{at}?page=prove", "talk-prove")
+    http.post("/api/machines/wren/line/disconnect")
 
 
 def main() -> None:
@@ -140,14 +198,6 @@ def main() -> None:
         shoot(browser, f"{at}/recipe", "first-layer-settings")
         shoot(browser, f"{at}/sign_off", "sign-off")
         shoot(browser, f"{at}/record", "record", height=1100)
-        # A count that leaves something to add, whatever the practice plate is like.
-        rocks = Walk(http, "rocks", HERON)
-        rocks.keep("prepare", kind="caution_seen", caution="lift")
-        for screw in ("front left", "rear right", "front right", "rear left"):
-            rocks.keep("tram", kind="counted", screw=screw, marks={"front left": 8, "rear right": 12}.get(screw, -6))
-            if rocks.step("tram") == "further":
-                break
-        shoot(browser, f"{address}/runs/rocks/tram", "tram-further")
         study = Walk(http, "study", HERON)
         for caution in ("hot", "solvent"):
             study.keep("prepare", kind="caution_seen", caution=caution)
@@ -160,9 +210,6 @@ def main() -> None:
         study.keep("prepare", kind="school_chosen", school="cold")
         shoot(browser, f"{address}/runs/study/prepare", "thermal", scroll=True)
         shoot(browser, f"{address}/setup?shelf=machines&id=heron", "set-up")
-        Walk(http, "round", BITTERN).practise("tram", 9)
-        Walk(http, "round", BITTERN).practise("offset")
-        shoot(browser, f"{address}/runs/round/first_layer", "round-plate")
         shoot(browser, address, "bench")
         line = Walk(http, "line", KESTREL)
         line.line("connect", {})
@@ -182,6 +229,7 @@ def main() -> None:
         line.until(lambda now: "patch 2" in now["words"])
         shoot(browser, f"{address}/runs/line/first_layer", "line-print")
         line.line("stop")
+        talk(browser, http, address)
         browser.close()
     server.kill()
 

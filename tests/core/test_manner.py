@@ -4,7 +4,8 @@ from importlib.resources import files
 
 import pytest
 
-from ivory_table.core.manner import SHIPPED, read_manner, shipped
+from ivory_table.core.manner import SHIPPED, plain_lines, read_manner, shipped
+from ivory_table.core.offset import convention
 
 TEXT = files("ivory_table.core").joinpath("manners", "harbour.toml").read_text("utf-8")
 
@@ -49,3 +50,12 @@ def test_a_mistake_is_named_where_it_stands(was: str, now: str, said: str) -> No
     assert was in TEXT
     with pytest.raises(ValueError, match=said):
         read_manner(TEXT.replace(was, now))
+
+
+def test_a_machine_whose_manner_cannot_be_read_gets_no_word_of_another() -> None:
+    plain = plain_lines()
+    own = {name for name, text in plain.does if text and not text.startswith(("G", "M"))}
+    assert own == {"where", "temperatures"}  # asked on a line only, and none is opened in this manner
+    for lines in (plain.offset.probe_offset, plain.offset.live_only):
+        assert convention("probe_offset", plain).lines(1.0) == ()
+        assert (lines.read, lines.set, lines.store) == ("", "", "")

@@ -321,6 +321,21 @@ def read_manner(text: str) -> Manner:
         raise ValueError(said if said.startswith("[") else f"{where}: {said}") from None
 
 
+def plain_lines() -> Manner:
+    """What most machines understand, for one whose own manner cannot be read: moving and heating, and no word of its own."""
+    like = shipped("harbour")
+    own = ("settle", "probe", "trigger", "mesh_begin", "mesh_point", "mesh_on", "mesh_off", "mesh_store", "mesh_read")
+    own += ("limit_open", "limit_close", "nudge", "speed", "message", "tone", "pause")
+    none = OffsetLines.model_construct(read="", set="", store="")
+    return like.model_copy(
+        update={
+            "name": "no manner",
+            "does": like.does.model_copy(update=dict.fromkeys(own, "")),
+            "offset": OffsetManners.model_construct(**dict.fromkeys(OffsetManners.model_fields, none)),
+        }
+    )
+
+
 def manner_file(manner: Manner) -> str:
     """A manner as TOML, as `read_manner` takes it."""
     return tomli_w.dumps(manner.model_dump(exclude_none=True))

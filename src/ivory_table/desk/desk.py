@@ -16,7 +16,7 @@ from ivory_table.core.changes import foretold, found_changes
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
-from ivory_table.core.manner import Manner, shipped
+from ivory_table.core.manner import Manner, plain_lines, shipped
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
@@ -305,8 +305,8 @@ class Desk:
         try:
             return self.manner_for(machine.manner)
         except ValueError:
-            # Its file has a mistake: connecting says so. A run by hand goes on.
-            return shipped("harbour")
+            # Its file has a mistake: connecting says so. A run by hand goes on, without words that are another machine's.
+            return plain_lines()
 
     def _tell_hands(self, before: OpenRun, entry: Entry) -> None:
         """What a person did by hand on a practice machine happens to the practice plate as well."""

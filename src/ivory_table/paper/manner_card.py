@@ -12,13 +12,12 @@ def manner_card(name: str, groups: Sequence[tuple[str, Sequence[Row]]]) -> bytes
     page = FPDF(format="A4")
     page.set_margin(15)
     page.set_auto_page_break(True, 15)
-    page.set_creation_date(None)
     page.add_page()
     page.set_font("helvetica", "B", 18)
     page.cell(0, 10, _plain(f"How {name} is told"), new_x="LMARGIN", new_y="NEXT")
     page.set_font("helvetica", "", 9)
-    page.multi_cell(0, 4.5, "Numbers are examples. Keep a hand at the mails switch while anything moves for the first time; "
-                    "the rules of your workshop come first.".replace("mails", "mains"), new_x="LMARGIN", new_y="NEXT")  # fmt: skip
+    page.multi_cell(0, 4.5, "Numbers are examples. Keep a hand at the mains switch while anything moves for the first time; "
+                    "the rules of your workshop come first.", new_x="LMARGIN", new_y="NEXT")  # fmt: skip
     for group, rows in groups:
         page.ln(2)
         page.set_font("helvetica", "B", 11)

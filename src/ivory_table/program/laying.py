@@ -111,7 +111,7 @@ class Writer:
                 "on again: homing may have switched it off" if mesh == "mesh_on" else "off: it would hide what knobs do"
             )
             self.say(f"{manner.send(mesh)} ; mesh {words}")
-        if not how.stores:
+        if not how.stores and how.set:
             stored = filled(how.set, stored=self.machine.stored_mm)
             self.say(f"{stored} ; live adjustment, this machine stores none")
         wait = manner.send("heat_tip_wait", celsius=nozzle_c)
