@@ -574,6 +574,10 @@ class Session:
                     self._gone()
                 return
             if not data:
+                # A prompt that confirms may stand there without an end of line.
+                if rest and self.manner.hears("ack", rest.decode("ascii", "replace").strip()) is not None:
+                    self._hear(rest.decode("ascii", "replace").strip())
+                    rest = b""
                 continue
             # A line ends with either, or with both.
             *lines, rest = (rest + data).replace(b"\r", b"\n").split(b"\n")

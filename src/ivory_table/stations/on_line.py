@@ -69,7 +69,9 @@ def view(lines: Lines, run: OpenRun, station: StationName) -> LineView:
         nudged_mm=run.state.nudged_mm,
         speed_percent=run.state.speed_percent,
         printing=status.job == JOBS["print"].name,
-        unproved=unproved(Pages(lines.desk.workshop, lines.manners), run.setup.machine, STATION_TITLES[station]),
+        unproved=unproved(
+            Pages(lines.desk.workshop, lines.manners), lines.desk.workshop.machine(machine_id), STATION_TITLES[station]
+        ),
     )
 
 
