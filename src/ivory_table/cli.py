@@ -1,12 +1,15 @@
 """The command line: serve, demo, practice, openapi."""
 
 import json
+import logging
 import socket
 import sqlite3
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Annotated, Any, NoReturn
 
@@ -25,6 +28,7 @@ from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.lines import Lines
+from ivory_table.store import copies
 from ivory_table.store.workshop import Workshop
 from ivory_table.trial.figures import missed
 from ivory_table.trial.first_layer import SCENARIO as FIRST_LAYER_SCENARIO
@@ -130,7 +134,22 @@ def _app(data: Path, workshop: Workshop, practice: _Practice) -> FastAPI:
     desk = Desk(workshop, doors.hands_for, manners.get)
     workshop.forget_unreadable()
     threading.Thread(target=desk.catch_up, name="catch-up", daemon=True).start()
+    threading.Thread(target=_copy_daily, args=(data,), name="daily-copy", daemon=True).start()
     return create_app(desk, lines=Lines(desk, manners, doors, data / "lines"), practise=practice.furnish)
+
+
+#: How often it is looked whether today's copy is there.
+LOOK_EVERY_S = 600.0
+
+
+def _copy_daily(data: Path) -> None:
+    """One copy a day, the last of them kept. What cannot be written is said in the log and tried again."""
+    while True:
+        try:
+            copies.daily(data, datetime.now(UTC))
+        except (OSError, sqlite3.Error, copies.BadCopy) as wrong:
+            logging.getLogger("ivory_table").warning("no daily copy: %s", wrong)
+        time.sleep(LOOK_EVERY_S)
 
 
 def _run(data: Path, port: int, *, furnished: bool, pace: float = PRACTICE_PACE) -> None:
@@ -212,6 +231,39 @@ def practice(
         threading.Event().wait()
     except KeyboardInterrupt:
         return
+
+
+@app.command()
+def backup(
+    file: Annotated[Path, typer.Argument(help="The copy to write, such as workshop.zip.")], data: Data = SETTINGS.data
+) -> None:
+    """Copy a workshop into one file, while it is in use or not."""
+    if not (data / "workshop.db").is_file():
+        _ends(f"There is no workshop in {data}. Give its folder with --data.")
+    try:
+        made = copies.backup(data, file)
+    except (copies.BadCopy, OSError) as wrong:
+        _ends(f"No copy was made: {wrong}")
+    print(f"{file}: {made.runs} runs, checked.")
+
+
+@app.command()
+def restore(
+    file: Annotated[Path, typer.Argument(help="A copy made by `backup`, or one of the folder `copies`.")],
+    data: Data = SETTINGS.data,
+    replace: Annotated[bool, typer.Option("--replace", help="Put a workshop that is there aside.")] = False,
+) -> None:
+    """Bring a copy back. The server must not be running."""
+    try:
+        found, aside = copies.restore(file, data, replace=replace)
+    except copies.BadCopy as wrong:
+        _ends(str(wrong))
+    except OSError as wrong:
+        _ends(f"It could not be written: {wrong.strerror}.")
+    _workshop(data).close()
+    print(f"{data}: {found.runs} runs, as of {found.made_at:%Y-%m-%d %H:%M}.")
+    if aside is not None:
+        print(f"What was there before is in {aside}.")
 
 
 #: Trials whose figures have bars, by what is tried.

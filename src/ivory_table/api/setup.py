@@ -1,9 +1,15 @@
 """Machines, gauges, nozzles, filaments and people: kept, copied, carried away and brought."""
 
+import shutil
+import tempfile
+from datetime import UTC, datetime
+from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, Path, Request, Response
+from fastapi import APIRouter, BackgroundTasks, Request, Response
+from fastapi import Path as PathParam
 from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import FileResponse
 
 from ivory_table.api.bodies import described, file_body
 from ivory_table.core.gauge import Gauge
@@ -12,9 +18,10 @@ from ivory_table.core.value import Id
 from ivory_table.stations import setup
 from ivory_table.stations.first_use import FirstMachine, furnish_first
 from ivory_table.stations.http import desk
+from ivory_table.store import copies
 
 setup_routes = APIRouter(prefix="/api/setup", tags=["setup"])
-SetupId = Annotated[Id, Path(description="The id of what is kept.")]
+SetupId = Annotated[Id, PathParam(description="The id of what is kept.")]
 
 
 @setup_routes.get("")
@@ -33,6 +40,17 @@ def practice_machines(request: Request) -> setup.SetupView:
     """Put the practice machines of the demo workshop on the bench, beside whatever stands there."""
     request.app.state.practise()
     return setup.view(desk(request).workshop)
+
+
+@setup_routes.get("/backup", response_class=FileResponse, responses={200: {"content": {"application/zip": {}}}})
+def get_backup(request: Request, background: BackgroundTasks) -> FileResponse:
+    """Everything, as one file: a copy made while others work, checked."""
+    data = desk(request).workshop.file.parent
+    folder = Path(tempfile.mkdtemp())
+    background.add_task(shutil.rmtree, folder, ignore_errors=True)
+    name = copies.name_of(datetime.now(UTC))
+    copies.backup(data, folder / name)
+    return FileResponse(folder / name, media_type="application/zip", filename=name)
 
 
 @setup_routes.get("/file")

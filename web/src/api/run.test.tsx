@@ -37,13 +37,14 @@ function page() {
   const wrapper = ({ children }: { children: ReactNode }) => (
     <QueryClientProvider client={client}>{children}</QueryClientProvider>
   );
-  return renderHook(
+  const hook = renderHook(
     () => {
       const { data } = useStation("r", "tram");
       return { data, acts: useActs("r", "tram", data?.seq ?? 0) };
     },
     { wrapper },
   );
+  return { ...hook, client };
 }
 
 const COUNT = { kind: "counted", screw: "front left", marks: 3, sure: false } as const;
@@ -103,4 +104,24 @@ test("a refusal is said with its sentence, and whether it may be insisted on com
   await waitFor(() => expect(result.current.data?.seq).toBe(1));
   const [refused, insisted] = posts();
   expect(insisted?.body?.id).not.toBe(refused?.body?.id);
+});
+
+test("a look that was on its way while something was kept does not bring the step before back", async () => {
+  const { result, client } = page();
+  await waitFor(() => expect(result.current.data).toBeTruthy());
+  let release = () => {};
+  next = () =>
+    new Promise((done) => {
+      release = () => done(json({ seq: 0, last: null }));
+    });
+  act(() => void client.refetchQueries({ queryKey: ["run", "r", "view"] }));
+  await waitFor(() => expect(asked.filter((a) => a.method === "GET" && a.path.endsWith("/tram")).length).toBe(2));
+  act(() => result.current.acts.keep(COUNT));
+  await waitFor(() => expect(result.current.data?.seq).toBe(1));
+  release();
+  await waitFor(() => expect(client.isFetching()).toBe(0));
+  expect(result.current.data?.seq).toBe(1);
+  act(() => result.current.acts.keep({ ...COUNT, marks: 4 }));
+  await waitFor(() => expect(result.current.data?.seq).toBe(2));
+  expect(posts().at(-1)?.body?.seen_seq).toBe(1);
 });

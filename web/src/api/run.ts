@@ -47,13 +47,19 @@ export function useStation<S extends Station>(runId: string, station: S, zones: 
 }
 
 function useView<S extends Station>(runId: string, station: S, zones: Zones) {
+  const cache = useQueryClient();
+  const key = viewKey(runId, station, zones);
   return useQuery<Views[S], Refusal>({
-    queryKey: viewKey(runId, station, zones),
-    // The paths differ by station, their shape does not: one place to say so.
-    queryFn: () =>
-      answer(api.GET(path(station), { params: { path: { run_id: runId }, query: { zones } } })) as unknown as Promise<
-        Views[S]
-      >,
+    queryKey: key,
+    queryFn: async () => {
+      // The paths differ by station, their shape does not: one place to say so.
+      const fresh = (await answer(
+        api.GET(path(station), { params: { path: { run_id: runId }, query: { zones } } }),
+      )) as unknown as Views[S];
+      // Something may have been kept while it was on its way: what is shown never goes back to before that.
+      const shown = cache.getQueryData<Views[S]>(key);
+      return shown && shown.seq > fresh.seq ? shown : fresh;
+    },
     // Another tab may keep something at any time.
     refetchInterval: 4000,
   });

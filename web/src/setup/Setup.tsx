@@ -98,6 +98,10 @@ function Share() {
         save the set-up (JSON)
       </a>
       <BringSetup />
+      <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/setup/backup">
+        save everything, runs too (backup)
+      </a>
+      <p className="text-graphite">A copy is also made each day, beside the database.</p>
     </div>
   );
 }
