@@ -4,12 +4,14 @@ from typing import NamedTuple
 
 from pydantic import AwareDatetime
 
+from ivory_table.core.drift import PlateSeen
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, StoredMm, Value
 from ivory_table.runs.standing import signed_pages
 
 from .run import OpenRun
+from .seen import seen_of
 from .standing import RecordLine, StationLine, record_lines, station_lines
 
 #: Grows when the computation changes what a run shows; a summary says by which it was made.
@@ -41,6 +43,11 @@ class Summary(Value):
     stored_mm: StoredMm
     #: Of the newest proof: zones graded sound, and zones printed; None where nothing was printed.
     zones_sound: tuple[int, int] | None
+    #: The gaps as the run found them and as it leaves them; None where nothing was measured, or by an older version.
+    found: PlateSeen | None = None
+    left: PlateSeen | None = None
+    #: What had changed before it, as ids of changes.
+    changes: tuple[Id, ...] = ()
 
 
 class MeshLeft(Value):
@@ -74,6 +81,7 @@ def summary_of(run: OpenRun) -> Summary:
         words = f"at {here.name}: {here.figure}"
     height, sd = state.belief.height([run.setup.plate.centre])
     proof = state.proofs[-1] if state.proofs else None
+    seen = seen_of(run)
     sound = sum(1 for m in proof.marks.values() if m.grade == "sound") if proof else 0
     return Summary(
         seq=run.seq,
@@ -94,6 +102,9 @@ def summary_of(run: OpenRun) -> Summary:
         centre_mm=(float(height[0]), float(sd[0])),
         stored_mm=state.stored_mm,
         zones_sound=(sound, len(proof.plan.zones)) if proof else None,
+        found=seen[0] if seen else None,
+        left=seen[1] if seen else None,
+        changes=state.changes,
     )
 
 

@@ -1,6 +1,6 @@
 """The bench: all machines, the state of each in one line, and what a run can be started with."""
 
-from datetime import datetime
+from datetime import UTC, datetime
 
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention
@@ -9,6 +9,7 @@ from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.summary import Summary
 from ivory_table.stations.first_use import KnobPlaces, known_places
+from ivory_table.stations.logbook import expected
 
 
 class RunLine(Value):
@@ -23,6 +24,14 @@ class RunLine(Value):
     words: str
 
 
+class Due(Value):
+    """Whether a machine's first layer is still to be trusted, and when to look again."""
+
+    p_today: float
+    due_at: datetime | None
+    words: str
+
+
 class MachineLine(Value):
     machine: Machine
     convention_name: str
@@ -30,6 +39,7 @@ class MachineLine(Value):
     words: str
     open_run: RunLine | None
     last_run: RunLine | None
+    expected: Due | None
 
 
 class Signer(Value):
@@ -66,6 +76,7 @@ def view(desk: Desk) -> BenchView:
                 words=last.words if last else "no run yet",
                 open_run=_line(begun) if begun else None,
                 last_run=_line(last) if last else None,
+                expected=_due(desk, last) if last else None,
             )
         )
     return BenchView(
@@ -76,6 +87,11 @@ def view(desk: Desk) -> BenchView:
         runs=tuple(_line(summary) for summary in workshop.summaries()),
         usual_knobs=() if lines else known_places(),
     )
+
+
+def _due(desk: Desk, last: Summary) -> Due | None:
+    found = expected(desk.workshop, last.machine_id, last.plate_id, datetime.now(UTC))
+    return None if found is None else Due(p_today=found.p_today, due_at=found.due_at, words=found.words)
 
 
 def runs_of(desk: Desk, machine_id: str) -> tuple[RunLine, ...]:

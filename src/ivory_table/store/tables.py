@@ -176,6 +176,19 @@ class ProvingRow(_Row):
         indexes = ((("machine_id", "manner_id"), False),)
 
 
+class LogRow(_Row):
+    """Something that happened to a machine beside its runs."""
+
+    id = CharField(primary_key=True, max_length=64)
+    machine_id = CharField(max_length=64)
+    at = CharField(max_length=40)
+    body = TextField()
+
+    class Meta:
+        table_name = "log"
+        indexes = ((("machine_id", "at"), False),)
+
+
 TABLES = (
     MachineRow,
     GaugeRow,
@@ -191,4 +204,5 @@ TABLES = (
     PageRow,
     MannerRow,
     ProvingRow,
+    LogRow,
 )

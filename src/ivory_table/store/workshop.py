@@ -21,6 +21,7 @@ from ivory_table.core.teach.teaching import Teaching, Version
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.lessons import Lessons, entered_anew
+from ivory_table.runs.log import LogEntry
 from ivory_table.runs.summary import MeshLeft, Shown, Summary
 
 from .tables import (
@@ -29,6 +30,7 @@ from .tables import (
     GaugeRow,
     LearntRow,
     LessonRow,
+    LogRow,
     MachineRow,
     MannerRow,
     NozzleRow,
@@ -136,6 +138,21 @@ class Workshop:
         return (
             None if row is None else (Machine.model_validate_json(row.entered), datetime.fromisoformat(row.entered_at))
         )
+
+    # What happens beside the runs
+
+    def keep_log(self, entry: LogEntry) -> None:
+        """The same entry again is harmless."""
+        LogRow.insert(
+            id=entry.id, machine_id=entry.machine_id, at=entry.at.isoformat(), body=_json(entry)
+        ).on_conflict_ignore().execute()
+
+    def log(self, machine_id: str | None = None) -> tuple[LogEntry, ...]:
+        """Newest first."""
+        rows = LogRow.select().order_by(LogRow.at.desc())
+        if machine_id is not None:
+            rows = rows.where(LogRow.machine_id == machine_id)
+        return tuple(LogEntry.model_validate_json(r.body) for r in rows)
 
     # Manners
 

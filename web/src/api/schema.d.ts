@@ -21,6 +21,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/due/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Calendar
+         * @description Due days as ICS: subscribe to this address, or save it as a file.
+         */
+        get: operations["get_calendar_api_due_calendar_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/correction": {
         parameters: {
             query?: never;
@@ -252,6 +272,44 @@ export interface paths {
         put?: never;
         /** Stop */
         post: operations["stop_api_machines__machine_id__line_stop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/logbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Logbook */
+        get: operations["get_logbook_api_machines__machine_id__logbook_get"];
+        put?: never;
+        /**
+         * Tell Log
+         * @description Something happened: an incident, prints done, a note. For people, and for programs that count prints.
+         */
+        post: operations["tell_log_api_machines__machine_id__logbook_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/logbook/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Logbook Csv */
+        get: operations["get_logbook_csv_api_machines__machine_id__logbook_csv_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2235,6 +2293,18 @@ export interface components {
             shows_mm: number;
         };
         /**
+         * Due
+         * @description Whether a machine's first layer is still to be trusted, and when to look again.
+         */
+        Due: {
+            /** Due At */
+            due_at: string | null;
+            /** P Today */
+            p_today: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * EarlierMesh
          * @description A mesh measured in an earlier run, or in this one before the one in use.
          */
@@ -2302,6 +2372,30 @@ export interface components {
              */
             version: number;
             what: components["schemas"]["ivory_table__runs__row__Row"];
+        };
+        /**
+         * Expected
+         * @description What is to be expected of a plate as it was left.
+         */
+        Expected: {
+            /** Due At */
+            due_at: string | null;
+            /**
+             * Left At
+             * Format: date-time
+             */
+            left_at: string;
+            outlook: components["schemas"]["Outlook"];
+            /** P Today */
+            p_today: number;
+            /** Since */
+            since: string[];
+            /** Since Days */
+            since_days: number;
+            /** Why */
+            why: string[];
+            /** Words */
+            words: string;
         };
         /**
          * Eye
@@ -3449,6 +3543,58 @@ export interface components {
             words: string;
         };
         /**
+         * LogEntry
+         * @description One thing that happened. `count`: prints, where it is about those.
+         */
+        LogEntry: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Count */
+            count?: number | null;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "prints" | "note";
+            /** Machine Id */
+            machine_id: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /** LogbookView */
+        LogbookView: {
+            /** Entries */
+            entries: components["schemas"]["LogEntry"][];
+            expected: components["schemas"]["Expected"] | null;
+            /** Kinds */
+            kinds: {
+                [key: string]: string;
+            };
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** Plate Id */
+            plate_id: string;
+            /** Plates */
+            plates: [
+                string,
+                string
+            ][];
+            /** Points */
+            points: components["schemas"]["RunPoint"][];
+        };
+        /**
          * Machine
          * @description A printer as the job sees it.
          */
@@ -3554,6 +3700,7 @@ export interface components {
             convention_name: string;
             /** Convention Rule */
             convention_rule: string;
+            expected: components["schemas"]["Due"] | null;
             last_run: components["schemas"]["RunLine"] | null;
             machine: components["schemas"]["Machine"];
             open_run: components["schemas"]["RunLine"] | null;
@@ -4384,6 +4531,30 @@ export interface components {
             ][];
         };
         /**
+         * Outlook
+         * @description What is to be expected of a plate: the chance that every place is sound, now and later, and when to look again.
+         */
+        Outlook: {
+            /** Check */
+            check: string;
+            /** Days */
+            days: number[];
+            /** Due In Days */
+            due_in_days: number | null;
+            /** P Sound */
+            p_sound: number[];
+            /** Sd Later Mm */
+            sd_later_mm: number[];
+            /** Sd Now Mm */
+            sd_now_mm: number[];
+            /** Wanders */
+            wanders: string;
+            /** Wanders Mm Week */
+            wanders_mm_week: number;
+            /** Wanders P */
+            wanders_p: number;
+        };
+        /**
          * OwnFeel
          * @description One person's scale on one gauge.
          */
@@ -4572,6 +4743,24 @@ export interface components {
             shape: "rectangle" | "round";
             /** Width Mm */
             width_mm: number;
+        };
+        /**
+         * PlateSeen
+         * @description The first layer's gap at a plate's places and its covariance, mm: the centre first, then each support (or corner).
+         */
+        PlateSeen: {
+            /** Cov */
+            cov: number[][];
+            /** Gap Mm */
+            gap_mm: number[];
+            /** High Mm */
+            high_mm: number;
+            /** Low Mm */
+            low_mm: number;
+            /** Places */
+            places: string[];
+            /** Target Mm */
+            target_mm: number;
         };
         /**
          * PointRead
@@ -5224,6 +5413,40 @@ export interface components {
         RunLines: {
             /** Runs */
             runs: components["schemas"]["RunLine"][];
+        };
+        /**
+         * RunPoint
+         * @description One run as the logbook shows it.
+         */
+        RunPoint: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Changes */
+            changes: string[];
+            /** Filament */
+            filament: string;
+            found: components["schemas"]["PlateSeen"] | null;
+            left: components["schemas"]["PlateSeen"] | null;
+            /** Plate Id */
+            plate_id: string;
+            /** Run Id */
+            run_id: string;
+            /** Signed Off */
+            signed_off: boolean;
+            /** Stored Mm */
+            stored_mm: number;
+            /** Words */
+            words: string;
+            /** Zones Sound */
+            zones_sound: [
+                number,
+                number
+            ] | null;
         };
         /**
          * RunSetup
@@ -6199,6 +6422,30 @@ export interface components {
             shown: components["schemas"]["WordShown"];
         };
         /**
+         * TellLog
+         * @description Something that happened. Told twice under one id, it is one entry; `at` is now where it is left out.
+         */
+        TellLog: {
+            /** At */
+            at?: string | null;
+            /** By */
+            by: string;
+            /** Count */
+            count?: number | null;
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "prints" | "note";
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+        };
+        /**
          * ThermalRead
          * @description One reading of the thermal study: a dial at the centre or a screw.
          */
@@ -6854,6 +7101,35 @@ export interface operations {
             };
         };
     };
+    get_calendar_api_due_calendar_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     look_at_correction_api_machines__machine_id__correction_get: {
         parameters: {
             query: {
@@ -7318,6 +7594,112 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_logbook_api_machines__machine_id__logbook_get: {
+        parameters: {
+            query?: {
+                /** @description A plate of the machine; left out, that of its newest run. */
+                plate?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogbookView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tell_log_api_machines__machine_id__logbook_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TellLog"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogbookView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_logbook_csv_api_machines__machine_id__logbook_csv_get: {
+        parameters: {
+            query?: {
+                /** @description A plate of the machine; left out, that of its newest run. */
+                plate?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
                 };
             };
         };

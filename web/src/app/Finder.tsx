@@ -37,6 +37,10 @@ export function Finder() {
     { to: "/", text: "Bench" },
     { to: "/setup", text: "Set-up: machines, gauges, nozzles, filaments, people" },
     ...(bench.data?.machines ?? []).map((m) => ({
+      to: `/machines/${m.machine.id}/logbook`,
+      text: `${m.machine.name}: logbook`,
+    })),
+    ...(bench.data?.machines ?? []).map((m) => ({
       to: `/machines/${m.machine.id}/talk`,
       text: `${m.machine.name}: how it talks`,
     })),

@@ -18,6 +18,7 @@ const FirstLayer = page("FirstLayer", () => import("../stations/first-layer/Firs
 const Grades = page("Grades", () => import("../stations/first-layer/Grades"));
 const Recipe = page("Recipe", () => import("../stations/first-layer/Recipe"));
 const Placing = page("Placing", () => import("../stations/first-layer/Placing"));
+const Logbook = page("Logbook", () => import("../logbook/Logbook"));
 const Talk = page("Talk", () => import("../manner/Talk"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
@@ -28,6 +29,7 @@ export function Routes() {
       <Router>
         <Route path="/" element={<Bench />} />
         <Route path="/setup" element={<Setup />} />
+        <Route path="/machines/:machineId/logbook" element={<Logbook />} />
         <Route path="/machines/:machineId/talk" element={<Talk />} />
         <Route path="/runs/:runId">
           <Route index element={<Navigate to="tram" replace />} />

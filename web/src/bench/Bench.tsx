@@ -70,6 +70,9 @@ export function Bench() {
   );
 }
 
+const isDue = (line: Schemas["MachineLine"]) =>
+  line.expected?.due_at != null && new Date(line.expected.due_at) <= new Date();
+
 function MachinePlan({ line, chosen, choose }: { line: Schemas["MachineLine"]; chosen: boolean; choose: () => void }) {
   const { machine } = line;
   const plate = machine.plates[0];
@@ -116,6 +119,12 @@ function MachinePlan({ line, chosen, choose }: { line: Schemas["MachineLine"]; c
           {line.convention_name.toLowerCase()} {signed(machine.stored_mm, 3)}: {line.convention_rule}
         </span>
         <span className="mt-1 block text-sm font-medium">{line.words}</span>
+        {line.expected && (
+          <span className={`block text-sm ${isDue(line) ? "font-semibold text-brass" : "text-graphite"}`}>
+            sound with <span className="font-mono">{Math.round(100 * line.expected.p_today)} %</span>
+            {line.expected.due_at ? (isDue(line) ? ": look again" : `, look again ${day(line.expected.due_at)}`) : ""}
+          </span>
+        )}
       </span>
     </button>
   );
@@ -134,7 +143,16 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
   const open = line.open_run;
   return (
     <section aria-label="Start a run" className="rounded-[6px] border border-hairline bg-paper p-4">
-      <h2 className="text-2xl font-semibold">{machine.name}</h2>
+      <div className="flex items-baseline justify-between">
+        <h2 className="text-2xl font-semibold">{machine.name}</h2>
+        <Link
+          to={`/machines/${machine.id}/logbook`}
+          className="flex min-h-11 items-center underline underline-offset-4"
+        >
+          logbook
+        </Link>
+      </div>
+      {line.expected && <p className="text-sm text-graphite">{line.expected.words}</p>}
       {open && (
         <Link
           to={`/runs/${open.id}/tram`}

@@ -418,6 +418,21 @@ class _OldMesh(Value):
     most_reads: int
 
 
+class _Drift(Value):
+    common_rate: float
+    own_rate: float
+    ln_sd: float
+    ln_sd_known: float
+    form_share: float
+    wanders: float
+    slope_mm_day: float
+    named_at: float
+    jump_common_mm: float
+    jump_each_mm: float
+    floor_mm: float
+    risk: float
+
+
 def _table(name: str) -> dict[str, Any]:
     return tomllib.loads(files(__package__).joinpath(f"{name}.toml").read_text("utf-8"))
 
@@ -439,6 +454,7 @@ LAYOUT = _Layout.model_validate(_job["layout"])
 OLD_MESH = _OldMesh.model_validate(_job["old_mesh"])
 #: Signs of a first layer, and what may lie behind them.
 LAYER = _Layer.model_validate(_table("first_layer"))
+DRIFT = _Drift.model_validate(_table("drift"))
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
 #: What a workshop begins with: gauges, filaments, and where knobs usually are.

@@ -1,0 +1,260 @@
+"""How a plate drifts between runs, and when to look again.
+
+What a run leaves and what the next one finds are readings of the same plate some days apart. Between them its common height,
+each support and its form walk at random, with rates in mm per square root of a day that are not known: each choice of rates
+is weighed by its evidence. A support that wanders on its own has a rate of its own. A change or an incident is a jump.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Annotated, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+from scipy.stats import norm, qmc
+
+from .defaults import DRIFT
+from .value import Array, Value
+
+#: A machine's history counts back so many stretches; older ones tell of another life of it.
+MOST_STRETCHES = 40
+
+
+class PlateSeen(Value):
+    """The first layer's gap at a plate's places and its covariance, mm: the centre first, then each support (or corner)."""
+
+    places: Annotated[tuple[str, ...], Field(min_length=2, max_length=14)]
+    gap_mm: tuple[float, ...]
+    cov: tuple[tuple[float, ...], ...]
+    #: The gap to aim at, and within which the layer is sound.
+    target_mm: float
+    low_mm: float
+    high_mm: float
+
+    @model_validator(mode="after")
+    def _fits(self) -> Self:
+        n = len(self.places)
+        if len(self.gap_mm) != n or len(self.cov) != n or any(len(row) != n for row in self.cov):
+            raise ValueError("Each place needs its gap and its row of the covariance.")
+        return self
+
+    @property
+    def off(self) -> Array:
+        """(n,) how much too large each gap is, mm."""
+        return np.array(self.gap_mm) - self.target_mm
+
+    @property
+    def covariance(self) -> Array:
+        return np.array(self.cov)
+
+    @property
+    def sds(self) -> Array:
+        return np.sqrt(np.maximum(np.diag(self.covariance), 0.0))
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """From what one run left to what the next one found: days, the change (n,) and its covariance, and whether it jumped."""
+
+    days: float
+    change: Array
+    cov: Array
+    jumped: bool = False
+
+
+def stretch(left: PlateSeen, found: PlateSeen, days: float, *, jumped: bool = False) -> Stretch | None:
+    """None where the two are not of the same places."""
+    if left.places != found.places:
+        return None
+    return Stretch(max(days, 0.0), found.off - left.off, left.covariance + found.covariance, jumped)
+
+
+def _modes(places: int) -> tuple[Array, Array, Array]:
+    """(n,) common, (n, m) each support with its share of the centre, (n,) the centre alone."""
+    m = places - 1
+    own = np.vstack([np.full(m, 1 / m), np.eye(m)])
+    return np.ones(places), own, np.eye(places)[0]
+
+
+@dataclass(frozen=True)
+class Rates:
+    """Choices of rates with their weights: common (k,), each support and the form (k,), mm per square root of a day.
+
+    `weight` (k, m + 1): by choice, and by which support goes its own way, the first: none. It then goes by `slope` (k, m)
+    mm a day, give or take `slope_sd`.
+    """
+
+    weight: Array
+    common: Array
+    own: Array
+    form: Array
+    slope: Array
+    slope_sd: Array
+
+    @property
+    def wanders(self) -> Array:
+        """(m,) the chance that a support goes its own way."""
+        return np.asarray(self.weight[:, 1:].sum(axis=0))
+
+    @property
+    def trend(self) -> Array:
+        """(m,) mm a day that it goes, if it does."""
+        weight = self.weight[:, 1:]
+        return np.asarray((weight * self.slope).sum(axis=0) / np.maximum(weight.sum(axis=0), 1e-12))
+
+    @property
+    def usual(self) -> tuple[float, float]:
+        """Mean ln of the common rate and of a support's own: what a workshop's other machines are told."""
+        of = self.weight.sum(axis=1)
+        return float(of @ np.log(self.common)), float(of @ np.log(self.own))
+
+
+def _shape(common: Array, own: Array, form: Array, places: int) -> Array:
+    """(k, n, n) covariance that comes over one day."""
+    one, each, centre = _modes(places)
+    return np.asarray(
+        common[:, None, None] ** 2 * np.outer(one, one)
+        + own[:, None, None] ** 2 * (each @ each.T)
+        + form[:, None, None] ** 2 * np.outer(centre, centre)
+    )
+
+
+def jump_cov(places: int) -> Array:
+    one, each, centre = _modes(places)
+    return (
+        DRIFT.jump_common_mm**2 * np.outer(one, one)
+        + DRIFT.jump_each_mm**2 * each @ each.T
+        + DRIFT.jump_each_mm**2 / 4 * np.outer(centre, centre)
+    )
+
+
+def rates(stretches: Sequence[Stretch], places: int, usual: tuple[float, float] | None = None) -> Rates:
+    """The rates of one plate by its stretches; `usual`: ln of a workshop's usual rates, where others have taught them.
+
+    A support that goes its own way by mu mm a day, mu ~ N(0, s^2), makes the evidence
+    (1 + s^2 A)^(-1/2) exp(s^2 B^2 / 2 (1 + s^2 A)) times as large, A = sum days^2 h' S^-1 h, B = sum days h' S^-1 d.
+    """
+    m = places - 1
+    mid = usual or (float(np.log(DRIFT.common_rate)), float(np.log(DRIFT.own_rate)))
+    ln_sd = DRIFT.ln_sd if usual is None else DRIFT.ln_sd_known
+    steps = np.linspace(-2, 2, 7)
+    a, b = (g.ravel() for g in np.meshgrid(steps, steps, indexing="ij"))
+    common, own = np.exp(mid[0] + ln_sd * a), np.exp(mid[1] + ln_sd * b)
+    form = DRIFT.form_share * own
+    shape = _shape(common, own, form, places)
+    log_w = -0.5 * (a**2 + b**2)
+    _, each, _ = _modes(places)
+    on, along = np.zeros((len(a), m)), np.zeros((len(a), m))
+    for s in list(stretches)[-MOST_STRETCHES:]:
+        cov = s.days * shape + s.cov + (jump_cov(places) if s.jumped else 0.0) + DRIFT.floor_mm**2 * np.eye(places)
+        half = np.linalg.cholesky(cov)
+        z = np.linalg.solve(half, np.broadcast_to(s.change[:, None], (len(cov), places, 1)))
+        h = np.linalg.solve(half, np.broadcast_to(s.days * each, (len(cov), places, m)))
+        log_w += -0.5 * (z[..., 0] ** 2).sum(axis=1) - np.log(np.diagonal(half, axis1=1, axis2=2)).sum(axis=1)
+        on += (h**2).sum(axis=1)
+        along += (h * z).sum(axis=1)
+    s2 = DRIFT.slope_mm_day**2
+    gain = -0.5 * np.log1p(s2 * on) + 0.5 * s2 * along**2 / (1 + s2 * on)
+    joint = np.column_stack([log_w + np.log(1 - DRIFT.wanders), log_w[:, None] + gain + np.log(DRIFT.wanders / m)])
+    weight = np.exp(joint - joint.max())
+    slope = s2 * along / (1 + s2 * on)
+    return Rates(weight / weight.sum(), common, own, form, slope, np.sqrt(s2 / (1 + s2 * on)))
+
+
+class Outlook(Value):
+    """What is to be expected of a plate: the chance that every place is sound, now and later, and when to look again."""
+
+    days: tuple[float, ...]
+    p_sound: tuple[float, ...]
+    #: Days from what was left until the chance falls below what is wanted; None beyond the last day looked at.
+    due_in_days: float | None
+    #: (n,) sd of each gap on the first and the last of `days`, for a drawing.
+    sd_now_mm: tuple[float, ...]
+    sd_later_mm: tuple[float, ...]
+    #: The place whose reading would tell most, on the day it is due or today.
+    check: str
+    wanders: str
+    wanders_p: float
+    wanders_mm_week: float
+
+
+#: The days of an outlook, counted from what was left.
+DAYS = (0.0, 1.0, 2.0, 4.0, 7.0, 10.0, 14.0, 21.0, 28.0, 42.0, 60.0, 90.0, 120.0)
+
+
+def outlook(
+    left: PlateSeen, known: Rates, *, since_days: float = 0.0, jumped: bool = False, risk: float = DRIFT.risk
+) -> Outlook:
+    """From what was left, `since_days` ago; `jumped`: something happened since that nobody has looked at."""
+    n = len(left.places)
+    days = tuple(sorted({*DAYS, round(since_days, 2)}))
+    z = _normals(n + 1)
+    # A few choices stand for all of them, each as often as it weighs.
+    flat = known.weight.ravel()
+    picks = np.minimum(np.searchsorted(np.cumsum(flat), (np.arange(_CHOICES) + 0.5) / _CHOICES), len(flat) - 1)
+    start = left.covariance + (jump_cov(n) if jumped else 0.0) + 1e-10 * np.eye(n)
+    shape = _shape(known.common, known.own, known.form, n)
+    _, each, _ = _modes(n)
+    at: dict[float, Array] = {}
+    for d in days:
+        draws = []
+        for pick in picks:
+            k, who = divmod(int(pick), n)
+            gaps = left.off + z[:, :n] @ np.linalg.cholesky(start + d * shape[k]).T
+            if who:
+                by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, n]
+                gaps = gaps + d * by[:, None] * each[:, who - 1]
+            draws.append(gaps)
+        at[d] = np.vstack(draws)
+    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
+    sound = {d: (g.min(axis=1) >= low) & (g.max(axis=1) <= high) for d, g in at.items()}
+    p = [float(s.mean()) for s in sound.values()]
+    due = _crossing(days, p, 1 - risk)
+    look = min(days, key=lambda d: abs(d - max(due if due is not None else days[-1], since_days)))
+    j = int(np.argmax(known.wanders))
+    named = known.wanders[j] >= DRIFT.named_at
+    return Outlook(
+        days=days,
+        p_sound=tuple(round(v, 4) for v in p),
+        due_in_days=due,
+        sd_now_mm=tuple(float(v) for v in at[days[0]].std(axis=0)),
+        sd_later_mm=tuple(float(v) for v in at[days[-1]].std(axis=0)),
+        check=left.places[_tells_most(at[look], sound[look])],
+        wanders=left.places[j + 1] if named else "",
+        wanders_p=float(known.wanders[j]),
+        wanders_mm_week=float(known.trend[j] * 7) if named else 0.0,
+    )
+
+
+_CHOICES, _DRAWS = 24, 64
+
+
+def _normals(n: int) -> Array:
+    """(draws, n) evenly spread normal numbers, the same each time."""
+    return np.asarray(norm.ppf(np.clip(qmc.Sobol(n, seed=7).random(_DRAWS), 1e-6, 1 - 1e-6)))
+
+
+def _crossing(days: Sequence[float], p: Sequence[float], wanted: float) -> float | None:
+    if p[0] < wanted:
+        return 0.0
+    for k in range(1, len(days)):
+        if p[k] < wanted:
+            share = (p[k - 1] - wanted) / max(p[k - 1] - p[k], 1e-9)
+            return float(days[k - 1] + share * (days[k] - days[k - 1]))
+    return None
+
+
+def _tells_most(gaps: Array, sound: Array) -> int:
+    """The place after whose reading it is surest whether all is sound: gaps (draws, n) in slices of equal number."""
+    best, value = 0, -1.0
+    for i in range(gaps.shape[1]):
+        slices = np.array_split(sound[np.argsort(gaps[:, i])], 12)
+        sure = float(np.mean([max(s.mean(), 1 - s.mean()) for s in slices]))
+        if sure > value + 1e-9:
+            best, value = i, sure
+    return best
+
+
+def due_at(left_at: datetime, found: Outlook) -> datetime | None:
+    return None if found.due_in_days is None else left_at + timedelta(days=found.due_in_days)

@@ -1,0 +1,312 @@
+"""The logbook of a machine: what each run found and left, what happened in between, and what is to be expected."""
+
+import csv
+import io
+import itertools
+from collections.abc import Sequence
+from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
+from typing import Annotated
+
+import numpy as np
+from pydantic import AwareDatetime, Field
+
+from ivory_table.core.defaults import DRIFT
+from ivory_table.core.drift import Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
+from ivory_table.core.value import Id, Initials, Note, StoredMm, Value
+from ivory_table.core.words import signed
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.log import JUMPS, KIND_WORDS, LogEntry, LogKind
+from ivory_table.runs.summary import Summary
+from ivory_table.store.workshop import Workshop
+
+MOST_RUNS = 250
+
+
+class RunPoint(Value):
+    """One run as the logbook shows it."""
+
+    run_id: Id
+    at: AwareDatetime
+    by: Initials
+    plate_id: Id
+    filament: str
+    signed_off: bool
+    words: str
+    stored_mm: StoredMm
+    zones_sound: tuple[int, int] | None
+    changes: tuple[str, ...]
+    found: PlateSeen | None
+    left: PlateSeen | None
+
+
+class Expected(Value):
+    """What is to be expected of a plate as it was left."""
+
+    left_at: AwareDatetime
+    since_days: float
+    #: The chance that every place is sound today.
+    p_today: float
+    due_at: AwareDatetime | None
+    words: str
+    why: tuple[str, ...]
+    outlook: Outlook
+    #: Something happened since that nobody has looked at.
+    since: tuple[str, ...]
+
+
+class LogbookView(Value):
+    machine_id: Id
+    machine_name: str
+    plate_id: Id
+    plates: tuple[tuple[Id, str], ...]
+    points: tuple[RunPoint, ...]
+    entries: tuple[LogEntry, ...]
+    kinds: dict[LogKind, str]
+    expected: Expected | None
+
+
+class TellLog(Value):
+    """Something that happened. Told twice under one id, it is one entry; `at` is now where it is left out."""
+
+    id: Id
+    by: Initials
+    kind: LogKind
+    note: Note = ""
+    count: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    at: AwareDatetime | None = None
+
+
+def tell(workshop: Workshop, machine_id: str, told: TellLog) -> None:
+    workshop.machine(machine_id)
+    now = datetime.now(UTC)
+    at = told.at or now
+    if at > now + timedelta(minutes=5):
+        raise Refused("in_the_future", "This is still to come. Give the day it happened.", "at")
+    if told.kind == "prints" and told.count is None:
+        raise Refused("count_missing", "Say how many prints were done.", "count")
+    if told.kind == "note" and not told.note.strip():
+        raise Refused("note_missing", "Say what is to be noted.", "note")
+    entry = LogEntry(
+        id=told.id, machine_id=machine_id, at=at, by=told.by, kind=told.kind, note=told.note, count=told.count
+    )
+    workshop.keep_log(entry)
+
+
+def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: datetime | None = None) -> LogbookView:
+    """A machine's logbook, of the plate that its newest run was with unless another is asked for."""
+    machine = workshop.machine(machine_id)
+    runs = workshop.summaries(machine_id, MOST_RUNS)
+    plate = plate_id or (runs[0].plate_id if runs else machine.plates[0].id)
+    if plate not in {p.id for p in machine.plates}:
+        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate}'.", "plate")
+    entries = workshop.log(machine_id)
+    return LogbookView(
+        machine_id=machine_id,
+        machine_name=machine.name,
+        plate_id=plate,
+        plates=tuple((p.id, p.name) for p in machine.plates),
+        points=tuple(_point(r) for r in runs if r.plate_id == plate),
+        entries=entries,
+        kinds=KIND_WORDS,
+        expected=expected(workshop, machine_id, plate, now or datetime.now(UTC)),
+    )
+
+
+def _point(run: Summary) -> RunPoint:
+    return RunPoint(
+        run_id=run.run_id,
+        at=run.last_at,
+        by=run.initials,
+        plate_id=run.plate_id,
+        filament=run.filament_name,
+        signed_off=run.signed_off,
+        words=run.words,
+        stored_mm=run.stored_mm,
+        zones_sound=run.zones_sound,
+        changes=run.changes,
+        found=run.found,
+        left=run.left,
+    )
+
+
+#: What a run with another filament finds is the same plate; every other change may have moved it.
+_NO_JUMP = {"material"}
+
+
+def stretches(runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: str) -> tuple[Stretch, ...]:
+    """Between each two runs of a plate that measured it, oldest first; `runs` newest first."""
+    of_plate = [r for r in reversed(runs) if r.plate_id == plate_id and r.found is not None and r.left is not None]
+    out = []
+    for before, after in itertools.pairwise(of_plate):
+        assert before.left is not None
+        assert after.found is not None
+        jumped = bool(set(after.changes) - _NO_JUMP) or _incidents(entries, before.last_at, after.started_at) != ()
+        days = (after.started_at - before.last_at).total_seconds() / 86400
+        found = stretch(before.left, after.found, days, jumped=jumped)
+        if found is not None:
+            out.append(found)
+    return tuple(out)
+
+
+def _incidents(entries: Sequence[LogEntry], after: datetime, before: datetime) -> tuple[LogEntry, ...]:
+    return tuple(e for e in entries if e.kind in JUMPS and after < e.at < before)
+
+
+def known_rates(workshop: Workshop, machine_id: str, plate_id: str) -> Rates | None:
+    """The rates of a plate by its own runs, with what the workshop's other machines have taught."""
+    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
+    newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
+    if newest is None or newest.left is None:
+        return None
+    return rates(stretches(runs, entries, plate_id), len(newest.left.places), _usual(workshop, machine_id))
+
+
+#: A machine teaches the others from so many stretches on.
+_TEACHES = 4
+
+
+def _usual(workshop: Workshop, but: str) -> tuple[float, float] | None:
+    """Mean ln rates of the workshop's other machines; None where none of them has a history yet."""
+    found = []
+    for machine in workshop.machines():
+        if machine.id != but:
+            own = _own_usual(workshop, machine.id, _mark(workshop, machine.id))
+            if own is not None:
+                found.append(own)
+    return (float(np.mean([f[0] for f in found])), float(np.mean([f[1] for f in found]))) if found else None
+
+
+def _mark(workshop: Workshop, machine_id: str) -> str:
+    """What changes whenever something that counts here was kept."""
+    newest = workshop.summaries(machine_id, 1)
+    log = workshop.log(machine_id)
+    return f"{newest[0].run_id} {newest[0].seq} {len(log)}" if newest else ""
+
+
+@lru_cache(maxsize=256)
+def _own_usual(workshop: Workshop, machine_id: str, mark: str) -> tuple[float, float] | None:
+    if not mark:
+        return None
+    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
+    for plate in dict.fromkeys(r.plate_id for r in runs):
+        gone = stretches(runs, entries, plate)
+        if len(gone) >= _TEACHES:
+            return rates(gone, len(gone[0].change)).usual
+    return None
+
+
+def expected(workshop: Workshop, machine_id: str, plate_id: str, now: datetime) -> Expected | None:
+    """What is to be expected of a plate; None where no run has measured it."""
+    return _expected(workshop, machine_id, plate_id, now.date(), _mark(workshop, machine_id))
+
+
+@lru_cache(maxsize=512)
+def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, mark: str) -> Expected | None:
+    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
+    newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
+    known = known_rates(workshop, machine_id, plate_id)
+    if newest is None or newest.left is None or known is None:
+        return None
+    now = datetime.combine(today, datetime.now(UTC).timetz())
+    since = max((now - newest.last_at).total_seconds() / 86400, 0.0)
+    happened = _incidents(entries, newest.last_at, now + timedelta(days=1))
+    ahead = outlook(newest.left, known, since_days=since, jumped=bool(happened))
+    p = float(np.interp(since, ahead.days, ahead.p_sound))
+    due = None if ahead.due_in_days is None else newest.last_at + timedelta(days=ahead.due_in_days)
+    return Expected(
+        left_at=newest.last_at,
+        since_days=round(since, 2),
+        p_today=round(p, 3),
+        due_at=due,
+        words=_in_words(p, due, now, ahead, bool(happened)),
+        why=_why(newest.left, known, ahead),
+        outlook=ahead,
+        since=tuple(KIND_WORDS[e.kind] for e in happened),
+    )
+
+
+def _in_words(p: float, due: datetime | None, now: datetime, ahead: Outlook, happened: bool) -> str:
+    chance = f"Every place is still sound with {100 * p:.0f} %."
+    if happened:
+        return f"{chance} Something happened since that nobody has looked at: look again now, at {ahead.check} first."
+    if due is None:
+        return f"{chance} It is not due within {ahead.days[-1]:.0f} days."
+    if due <= now:
+        return f"{chance} It is due: look at {ahead.check} first; that takes two minutes and tells most."
+    return f"{chance} Look again by {due:%d %b}, at {ahead.check} first."
+
+
+def _why(left: PlateSeen, known: Rates, ahead: Outlook) -> tuple[str, ...]:
+    common, own = (float(np.exp(v)) for v in known.usual)
+    widest = left.places[int(np.argmax(left.sds))]
+    lines = [
+        f"The last run left it known to {left.sds.min():.3f} to {left.sds.max():.3f} mm; least at {widest}.",
+        f"Its height wanders by about {common * 7**0.5:.3f} mm in a week, each support by {own * 7**0.5:.3f} mm.",
+        f"Sound is {signed(left.low_mm - left.target_mm, 3)} to {signed(left.high_mm - left.target_mm, 3)} mm about the gap aimed at; "
+        f"it is due when the chance falls below {100 * (1 - DRIFT.risk):.0f} %.",
+    ]
+    if ahead.wanders:
+        way = "loosens" if ahead.wanders_mm_week > 0 else "comes up"
+        lines.insert(
+            0,
+            f"{ahead.wanders.capitalize()} {way}: {abs(ahead.wanders_mm_week):.3f} mm a week beside the others "
+            f"({'over 99' if ahead.wanders_p > 0.99 else f'{100 * ahead.wanders_p:.0f}'} % likely). Look at its spring and nut.",
+        )
+    return tuple(lines)
+
+
+def as_csv(found: LogbookView) -> str:
+    """Found and left of every run and every place, one line each, newest first."""
+    out = io.StringIO()
+    table = csv.writer(out)
+    table.writerow(
+        ["at", "by", "run", "plate", "filament", "stored_mm", "when", "place", "gap_mm", "sd_mm", "off_target_mm"]
+    )
+    for point in found.points:
+        for when, seen in (("found", point.found), ("left", point.left)):
+            if seen is None:
+                continue
+            for name, gap, sd, off in zip(seen.places, seen.gap_mm, seen.sds, seen.off, strict=True):
+                table.writerow(
+                    [
+                        point.at.isoformat(),
+                        point.by,
+                        point.run_id,
+                        point.plate_id,
+                        point.filament,
+                        point.stored_mm,
+                        when,
+                        name,
+                        f"{gap:.4f}",
+                        f"{sd:.4f}",
+                        f"{off:+.4f}",
+                    ]
+                )
+    return out.getvalue()
+
+
+def as_calendar(workshop: Workshop, now: datetime) -> str:
+    """Due days of every machine, as a calendar to subscribe to."""
+    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Ivory Table//due//EN"]
+    for machine in workshop.machines():
+        if machine.retired:
+            continue
+        newest = workshop.summaries(machine.id, 1)
+        found = expected(workshop, machine.id, newest[0].plate_id, now) if newest else None
+        if found is None or found.due_at is None:
+            continue
+        lines += [
+            "BEGIN:VEVENT",
+            f"UID:due-{machine.id}@ivory-table",
+            f"DTSTAMP:{now:%Y%m%dT%H%M%SZ}",
+            f"DTSTART;VALUE=DATE:{found.due_at:%Y%m%d}",
+            f"SUMMARY:{_ics(f'{machine.name}: look at the first layer')}",
+            f"DESCRIPTION:{_ics(found.words)}",
+            "END:VEVENT",
+        ]
+    return "\r\n".join([*lines, "END:VCALENDAR", ""])
+
+
+def _ics(text: str) -> str:
+    return text.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")

@@ -1,0 +1,118 @@
+"""The logbook: what was found and left, what happened, what is due."""
+
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+import pytest
+
+from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.runs.doubts import Refused
+from ivory_table.runs.seen import places_of, seen_of
+from ivory_table.stations import bench, logbook, offset, tram
+from ivory_table.store.workshop import Workshop
+from tests.past import past_of
+
+NOW = datetime.now(UTC)
+
+
+def test_what_a_run_finds_and_leaves_is_what_the_practice_plate_was_and_is(desk: Desk) -> None:
+    setup = desk.start(
+        StartRun(
+            id="run",
+            machine_id="heron",
+            plate_id="heron-steel",
+            filament_id="pla-white",
+            gauge_id="copy-paper",
+            initials="mk",
+        )
+    )
+
+    def truth() -> np.ndarray:
+        hands = desk.hands(desk.open("run"))
+        return np.array([hands.gap_at_zero(*p) for p in places]) + layer
+
+    _, places = places_of(setup)
+    layer = desk.open("run").state.bead.layer_mm
+    was = truth()
+    assert seen_of(desk.open("run")) is None
+
+    def practise(station: str, act) -> None:
+        seq = desk.open("run").seq
+        desk.ask_hands("run", station, f"{station}-{seq}", seq, lambda run: act(desk, run))
+        desk.settled()
+
+    while tram.step.now_at(desk.open("run")).step != "done":
+        practise("tram", tram.practice.practice)
+    while offset.step.now_at(desk.open("run")).step != "done":
+        practise("offset", offset.practice.practice)
+    found, left = seen_of(desk.open("run"))
+    now = truth()
+    assert np.abs(np.array(left.gap_mm) - now).max() < 4 * left.sds.max() + 0.02
+    # Knobs couple and slip: what was found is known less well than what is left.
+    assert np.all(found.sds >= left.sds - 1e-9)
+    off = np.abs(np.array(found.gap_mm) - was)
+    assert off.max() < 4 * found.sds.max() + 0.06
+    assert found.places == left.places == ("centre", *(s.name for s in setup.machine.screws))
+    # It stands in the summary, and the bench says what is to be expected.
+    summary = desk.workshop.summary("run")
+    assert summary.left == left
+    line = next(m for m in bench.view(desk).machines if m.machine.id == "heron")
+    assert line.expected is not None
+    assert 0 <= line.expected.p_today <= 1
+
+
+def test_a_machine_with_a_past_is_due_and_names_the_loosening_knob(workshop: Workshop) -> None:
+    past_of(workshop, "heron", [150, 120, 92, 61, 40, 12], NOW, loosens=(3, 0.006))
+    view = logbook.view(workshop, "heron", now=NOW)
+    assert [p.run_id for p in view.points] == [f"heron-{k}" for k in (5, 4, 3, 2, 1, 0)]
+    assert view.expected.outlook.wanders == "rear right"
+    assert view.expected.outlook.wanders_mm_week == pytest.approx(0.042, abs=0.02)
+    assert "loosens" in view.expected.why[0]
+    assert view.expected.due_at is not None
+    table = logbook.as_csv(view)
+    assert table.count("\n") == 1 + 6 * 2 * 5
+    calendar = logbook.as_calendar(workshop, NOW)
+    assert calendar.count("BEGIN:VEVENT") == 1
+    assert f"DTSTART;VALUE=DATE:{view.expected.due_at:%Y%m%d}" in calendar
+
+
+def test_a_workshop_teaches_a_new_machine_what_is_usual(workshop: Workshop) -> None:
+    past_of(workshop, "heron", list(range(200, 0, -14)), NOW, rate=0.0015, seed=4)
+    past_of(workshop, "kestrel", [3], NOW)
+    calm = logbook.known_rates(workshop, "kestrel", "kestrel-smooth")
+    assert calm.usual[0] < np.log(0.004)
+
+
+def test_an_incident_since_asks_for_a_look_now(workshop: Workshop) -> None:
+    past_of(workshop, "heron", [90, 60, 30, 4], NOW, rate=0.001)
+    before = logbook.view(workshop, "heron").expected
+    logbook.tell(workshop, "heron", logbook.TellLog(id="k1", by="mk", kind="knock", note="the bench fell over"))
+    logbook.tell(workshop, "heron", logbook.TellLog(id="k1", by="mk", kind="knock"))
+    view = logbook.view(workshop, "heron")
+    assert len(view.entries) == 1
+    assert view.expected.since == ("a knock or a crash",)
+    assert view.expected.p_today < before.p_today
+    assert "look again now" in view.expected.words
+
+
+@pytest.mark.parametrize(
+    ("told", "field"),
+    [
+        ({"kind": "prints"}, "count"),
+        ({"kind": "note", "note": "  "}, "note"),
+        ({"kind": "knock", "at": NOW + timedelta(days=3)}, "at"),
+    ],
+)
+def test_what_cannot_be_is_refused_beside_its_field(told: dict, field: str, workshop: Workshop) -> None:
+    with pytest.raises(Refused) as why:
+        logbook.tell(workshop, "heron", logbook.TellLog(id="x", by="mk", **told))
+    assert why.value.field == field
+    assert workshop.log("heron") == ()
+
+
+def test_nothing_is_expected_where_nothing_was_measured(workshop: Workshop) -> None:
+    view = logbook.view(workshop, "wren")
+    assert view.expected is None
+    assert view.points == ()
+    with pytest.raises(Refused, match="no plate"):
+        logbook.view(workshop, "wren", "heron-steel")

@@ -1,0 +1,199 @@
+/** A machine's logbook: what drifts, what is due, what happened. */
+import { type FormEvent, useEffect, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { type LogbookView, useLogbook, useTellLog } from "../api/logbook";
+import { Finder } from "../app/Finder";
+import { Waiting } from "../app/Waiting";
+import { Button, Choice, Field, Panel, Why, Wrong } from "../ui/controls";
+import { day, typedNumber } from "../ui/words";
+import { Multiples } from "./Multiples";
+
+export function Logbook() {
+  const { machineId = "" } = useParams();
+  const [at, setAt] = useSearchParams();
+  const { data: view, error } = useLogbook(machineId, at.get("plate"));
+  useEffect(() => {
+    if (view) document.title = `${view.machine_name} · logbook · Ivory Table`;
+  }, [view]);
+  if (!view) return <Waiting wrong={error} />;
+  return (
+    <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
+      <header className="flex min-h-12 flex-wrap items-center gap-x-4 border-b border-hairline py-1">
+        <Link to="/" className="flex min-h-11 items-center font-semibold lg:text-xl">
+          Ivory Table
+        </Link>
+        <h1 className="text-graphite">{view.machine_name} · logbook</h1>
+        {view.plates.length > 1 && (
+          <label className="ml-auto flex items-center gap-2 text-sm text-graphite">
+            Plate
+            <select
+              className="min-h-11 rounded-[4px] border border-graphite bg-paper px-2 text-ink"
+              value={view.plate_id}
+              onChange={(e) => setAt({ plate: e.target.value })}
+            >
+              {view.plates.map(([id, name]) => (
+                <option key={id} value={id}>
+                  {name}
+                </option>
+              ))}
+            </select>
+          </label>
+        )}
+      </header>
+      <div className="grid flex-1 gap-3 py-3 lg:min-h-0 lg:grid-cols-[minmax(0,1fr)_392px] lg:gap-6">
+        <main className="order-2 min-w-0 rounded-[6px] border border-hairline bg-paper p-3 lg:order-1 lg:min-h-0">
+          <Multiples view={view} />
+        </main>
+        <section
+          aria-label="What to do now"
+          className="order-1 flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4 lg:order-2 lg:overflow-y-auto"
+        >
+          <ToExpect view={view} />
+          <Tell view={view} />
+          <Happened view={view} />
+          <p className="flex flex-wrap gap-x-4 border-t border-hairline pt-2 text-sm">
+            <a
+              className="flex min-h-11 items-center underline underline-offset-4"
+              href={`/api/machines/${machineId}/logbook/csv?plate=${view.plate_id}`}
+            >
+              as a table (CSV)
+            </a>
+            <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/due/calendar">
+              due days (calendar)
+            </a>
+          </p>
+        </section>
+      </div>
+      <Finder />
+    </div>
+  );
+}
+
+function ToExpect({ view }: { view: LogbookView }) {
+  const e = view.expected;
+  if (!e)
+    return (
+      <>
+        <h2 className="text-2xl leading-tight font-semibold">Nothing is known of this plate yet</h2>
+        <p>The first run that measures it begins its history.</p>
+      </>
+    );
+  const due = e.due_at !== null && new Date(e.due_at) <= new Date();
+  return (
+    <>
+      <div>
+        <p className="font-mono text-4xl">{Math.round(100 * e.p_today)} %</p>
+        <h2 className="text-xl leading-tight font-semibold">{e.words}</h2>
+        <p className="text-sm text-graphite">
+          Left {day(e.left_at)}, {Math.round(e.since_days)} days ago
+          {e.due_at && !due ? `; due ${day(e.due_at)}` : ""}
+        </p>
+      </div>
+      {e.outlook.wanders && (
+        <Panel tone="madder">
+          <p>{e.why[0]}</p>
+        </Panel>
+      )}
+      <Why lines={e.why} />
+    </>
+  );
+}
+
+function Tell({ view }: { view: LogbookView }) {
+  const tell = useTellLog(view.machine_id);
+  const [kind, setKind] = useState("failed_print");
+  const [note, setNote] = useState("");
+  const [count, setCount] = useState("");
+  const [by, setBy] = useState(localStorage.getItem("initials") ?? "");
+  const [id, setId] = useState(() => crypto.randomUUID());
+  const [wrong, setWrong] = useState<string | null>(null);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    const n = typedNumber(count);
+    if (kind === "prints" && (n === null || n < 1 || n !== Math.round(n))) return setWrong("Give a whole number.");
+    setWrong(null);
+    localStorage.setItem("initials", by);
+    tell.mutate(
+      { id, by, kind: kind as "note", note, count: kind === "prints" ? n : null, at: null },
+      {
+        onSuccess: () => {
+          setId(crypto.randomUUID());
+          setNote("");
+          setCount("");
+        },
+      },
+    );
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-2 border-t border-hairline pt-2">
+      <div className="grid grid-cols-[1fr_6rem] gap-2">
+        <Choice
+          label="Something happened"
+          value={kind}
+          onChange={setKind}
+          options={Object.entries(view.kinds).map(([value, text]) => ({ value, text }))}
+        />
+        <Field label="Initials" value={by} maxLength={12} onChange={(e) => setBy(e.target.value.trim())} />
+      </div>
+      {kind === "prints" ? (
+        <Field
+          label="How many"
+          inputMode="numeric"
+          value={count}
+          onChange={(e) => setCount(e.target.value)}
+          wrong={wrong}
+        />
+      ) : (
+        <Field label="In your words" value={note} maxLength={400} onChange={(e) => setNote(e.target.value)} />
+      )}
+      <Button type="submit" disabled={!by || tell.isPending}>
+        Put it in the logbook
+      </Button>
+      <Wrong wrong={tell.error} />
+    </form>
+  );
+}
+
+function Happened({ view }: { view: LogbookView }) {
+  const [most, setMost] = useState(8);
+  const all = [
+    ...view.points.map((p) => ({
+      id: p.run_id,
+      at: p.at,
+      by: p.by,
+      to: `/runs/${p.run_id}/${p.signed_off ? "record" : "tram"}`,
+      text: `run with ${p.filament}: ${p.words}${p.zones_sound ? `, ${p.zones_sound[0]} of ${p.zones_sound[1]} zones sound` : ""}`,
+    })),
+    ...view.entries.map((e) => ({
+      id: e.id,
+      at: e.at,
+      by: e.by,
+      to: "",
+      text: `${view.kinds[e.kind]}${e.count ? `: ${e.count}` : ""}${e.note ? `: ${e.note}` : ""}`,
+    })),
+  ].sort((a, b) => b.at.localeCompare(a.at));
+  return (
+    <ol aria-label="What happened, newest first" className="border-t border-hairline text-sm">
+      {all.slice(0, most).map((one) => (
+        <li key={one.id} className="flex gap-3 border-b border-hairline py-1.5">
+          <span className="w-24 shrink-0 font-mono text-graphite">{day(one.at)}</span>
+          {one.to ? (
+            <Link className="min-w-0 flex-1 underline underline-offset-4" to={one.to}>
+              {one.text}
+            </Link>
+          ) : (
+            <span className="min-w-0 flex-1">{one.text}</span>
+          )}
+          <span className="font-mono text-graphite">{one.by}</span>
+        </li>
+      ))}
+      {all.length > most && (
+        <li>
+          <Button look="quiet" onClick={() => setMost(all.length)}>
+            all {all.length}
+          </Button>
+        </li>
+      )}
+    </ol>
+  );
+}
