@@ -8,6 +8,8 @@ import tempfile
 import numpy as np
 import pytest
 
+from ivory_table.trial.drift import SCENARIO as DRIFT
+from ivory_table.trial.drift import trial as run_drift
 from ivory_table.trial.figures import missed
 from ivory_table.trial.first_layer import SCENARIO as FIRST_LAYER
 from ivory_table.trial.first_layer import Session
@@ -137,3 +139,10 @@ def test_the_report_of_harm_has_every_figure() -> None:
     assert set(HARM["bars"]) <= set(report["figures"])
     assert report["figures"]["slack_new_stops"]["bar"] is None
     assert report["figures"]["counting_stops"]["bar"] == 9.4
+
+
+def test_the_drift_trial_is_the_same_for_the_same_seed_and_says_all_its_figures() -> None:
+    one, again = (run_drift(3, 5) for _ in range(2))
+    assert one["figures"] == again["figures"]
+    assert set(one["figures"]) > set(DRIFT["bars"])
+    assert 0 < one["figures"]["bad_share"]["mean"] < 0.5

@@ -30,6 +30,8 @@ from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.stations.lines import Lines
 from ivory_table.store import copies
 from ivory_table.store.workshop import Workshop
+from ivory_table.trial.drift import SCENARIO as DRIFT_SCENARIO
+from ivory_table.trial.drift import trial as run_drift
 from ivory_table.trial.figures import missed
 from ivory_table.trial.first_layer import SCENARIO as FIRST_LAYER_SCENARIO
 from ivory_table.trial.first_layer import trial as run_first_layer
@@ -268,6 +270,7 @@ def restore(
 
 #: Trials whose figures have bars, by what is tried.
 _WITH_BARS = {
+    "drift": (run_drift, DRIFT_SCENARIO),
     "first-layer": (run_first_layer, FIRST_LAYER_SCENARIO),
     "harm": (run_harm, HARM_SCENARIO),
     "mesh": (run_mesh, MESH_SCENARIO),
@@ -280,7 +283,7 @@ def trial(
     machines: Annotated[int, typer.Option(min=1, max=100_000, help="How many random practice machines.")] = 200,
     seed: Annotated[int, typer.Option(help="The same seed is the same machines.")] = 7,
     station: Annotated[
-        str, typer.Option(help="tram, mesh, offset, first-layer; harm; or chain, all of them.")
+        str, typer.Option(help="tram, mesh, offset, first-layer; harm, drift; or chain, all of them.")
     ] = "chain",
     as_json: Annotated[bool, typer.Option("--json", help="The whole report as JSON.")] = False,
     screws: Annotated[int, typer.Option(help="Tram only: 3, 4, 6 or 9.")] = 4,
