@@ -7,7 +7,6 @@ is weighed by its evidence. A support that wanders on its own has a rate of its 
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
 from typing import Annotated, Self
 
 import numpy as np
@@ -254,7 +253,3 @@ def _tells_most(gaps: Array, sound: Array) -> int:
         if sure > value + 1e-9:
             best, value = i, sure
     return best
-
-
-def due_at(left_at: datetime, found: Outlook) -> datetime | None:
-    return None if found.due_in_days is None else left_at + timedelta(days=found.due_in_days)

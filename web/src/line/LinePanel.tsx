@@ -35,18 +35,8 @@ export const lineWords = (status: LineStatus | undefined, practice: boolean): st
 
 /** The keys that answer the machine, while it asks or works. */
 export function lineKeys({ status, tell, machine }: Line): Key[] {
-  const keys: Key[] = [];
-  if (status?.state === "waiting") {
-    const answers = status.answers;
-    keys.push({
-      keys: answers.map((_, k) => String(k + 1)),
-      cap: answers.length > 1 ? `1–${answers.length}` : "1",
-      does: "answer",
-      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "", question: status.question }),
-    });
-    if (machine.practice)
-      keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: () => tell.mutate({ tell: "practice" }) });
-  }
+  const practise = machine.practice ? () => tell.mutate({ tell: "practice" }) : undefined;
+  const keys = status?.state === "waiting" ? answerKeys(status, tell, practise) : [];
   keys.push({ keys: ["c", "C"], cap: "C", does: "cancel", run: () => tell.mutate({ tell: "cancel" }) });
   return keys;
 }
@@ -83,23 +73,7 @@ export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones
           )}
         </Panel>
       )}
-      {(status.state === "lost" || status.state === "halted") && (
-        <Panel tone="madder">
-          <p role="alert" className="font-medium">
-            {status.words}
-          </p>
-          <Button
-            className="mt-2 w-full"
-            onClick={() =>
-              tell.mutate(
-                status.state === "halted" ? { tell: "recover" } : { tell: "connect", url: null, manner: null },
-              )
-            }
-          >
-            {status.state === "halted" ? "I have looked: recover it" : "Connect again"}
-          </Button>
-        </Panel>
-      )}
+      <Fallen status={status} tell={tell} />
       {status.state === "connecting" && <p className="text-graphite">{status.words}</p>}
       {status.state === "waiting" && <Question line={line} />}
       {status.state === "busy" && <Working status={status} />}
@@ -227,6 +201,38 @@ function Question({ line }: { line: Line }) {
   const { status, tell, machine } = line;
   if (!status) return null;
   return (
+    <Asked
+      status={status}
+      tell={tell}
+      practise={machine.practice ? () => tell.mutate({ tell: "practice" }) : undefined}
+    />
+  );
+}
+
+type Tell = ReturnType<typeof useTell>;
+
+/** After a halt or a loss nothing moves before somebody has looked. */
+export function Fallen({ status, tell }: { status: LineStatus; tell: Tell }) {
+  if (status.state !== "lost" && status.state !== "halted") return null;
+  const halted = status.state === "halted";
+  return (
+    <Panel tone="madder">
+      <p role="alert" className="font-medium">
+        {status.words}
+      </p>
+      <Button
+        className="mt-2 w-full"
+        onClick={() => tell.mutate(halted ? { tell: "recover" } : { tell: "connect", url: null, manner: null })}
+      >
+        {halted ? "I have looked: recover it" : "Connect again"}
+      </Button>
+    </Panel>
+  );
+}
+
+/** What the machine asks, its answers as keys; `practise`: where the person at a practice machine can answer. */
+export function Asked({ status, tell, practise }: { status: LineStatus; tell: Tell; practise?: () => void }) {
+  return (
     <>
       <h2 className="text-2xl leading-tight font-semibold first-letter:uppercase" aria-live="polite">
         {status.question}
@@ -245,13 +251,28 @@ function Question({ line }: { line: Line }) {
           </Button>
         ))}
       </div>
-      {machine.practice && (
-        <Button keyHint="P" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "practice" })}>
+      {practise && (
+        <Button keyHint="P" disabled={tell.isPending} onClick={practise}>
           Practice: answer for me
         </Button>
       )}
     </>
   );
+}
+
+/** The keys of a question. */
+export function answerKeys(status: LineStatus, tell: Tell, practise?: () => void): Key[] {
+  const answers = status.answers;
+  const keys: Key[] = [
+    {
+      keys: answers.map((_, k) => String(k + 1)),
+      cap: answers.length > 1 ? `1–${answers.length}` : "1",
+      does: "answer",
+      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "", question: status.question }),
+    },
+  ];
+  if (practise) keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: practise });
+  return keys;
 }
 
 const minutes = (s: number) => (s >= 90 ? `${Math.round(s / 60)} min` : `${Math.round(s)} s`);

@@ -5,6 +5,7 @@ import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { type LineStatus, useTell } from "../api/line";
 import { type MannerView, useProve, useProving, useTalk } from "../api/manner";
 import { type Key, useKeys } from "../app/keys";
+import { Asked, answerKeys, Fallen } from "../line/LinePanel";
 import { Button, Field, Panel, Wrong } from "../ui/controls";
 import { day, typedNumber } from "../ui/words";
 import { FIELD_NAMES } from "./Teach";
@@ -156,17 +157,10 @@ export function ProveSlip({
 function OneStep({ proof, machine, by }: { proof: Proof; machine: Schemas["Machine"]; by: string }) {
   const { at, status, tell } = proof;
   const [byHand, setByHand] = useState(false);
-  const practise = useQueryPractise(machine.id);
+  const practise = usePractise(machine);
   const keys: Key[] = [];
   if (status?.state === "waiting") {
-    const answers = status.answers;
-    keys.push({
-      keys: answers.map((_, k) => String(k + 1)),
-      cap: answers.length > 1 ? `1–${answers.length}` : "1",
-      does: "answer",
-      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "", question: status.question }),
-    });
-    if (machine.practice) keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: practise });
+    keys.push(...answerKeys(status, tell, practise));
   } else if (at && proof.ready) {
     if (at.state === "proved") keys.push({ keys: ["Enter", "n", "N"], cap: "N", does: "next step", run: proof.next });
     keys.push({
@@ -181,24 +175,7 @@ function OneStep({ proof, machine, by }: { proof: Proof; machine: Schemas["Machi
   if (status?.state === "waiting")
     return (
       <>
-        <h2 className="text-2xl leading-tight font-semibold" aria-live="polite">
-          {status.question}
-        </h2>
-        {status.answers.map((a, k) => (
-          <Button
-            key={a}
-            className="flex items-center text-left"
-            onClick={() => tell.mutate({ tell: "answer", text: a, question: status.question })}
-          >
-            <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
-            <span className="font-semibold">{a}</span>
-          </Button>
-        ))}
-        {machine.practice && (
-          <Button keyHint="P" onClick={practise}>
-            Practice: answer for me
-          </Button>
-        )}
+        <Asked status={status} tell={tell} practise={practise} />
         <Button look="quiet" onClick={() => tell.mutate({ tell: "cancel" })}>
           cancel
         </Button>
@@ -210,21 +187,7 @@ function OneStep({ proof, machine, by }: { proof: Proof; machine: Schemas["Machi
         <h2 className="text-2xl leading-tight font-semibold">{at.step.name}</h2>
         <p className="mt-1">{byHand ? at.step.by_hand : at.step.before}</p>
       </div>
-      {(status?.state === "halted" || status?.state === "lost") && (
-        <Panel tone="madder">
-          <p role="alert">{status.words}</p>
-          <Button
-            className="mt-2 w-full"
-            onClick={() =>
-              tell.mutate(
-                status.state === "halted" ? { tell: "recover" } : { tell: "connect", url: null, manner: null },
-              )
-            }
-          >
-            {status.state === "halted" ? "I have looked: recover it" : "Connect again"}
-          </Button>
-        </Panel>
-      )}
+      {status && <Fallen status={status} tell={tell} />}
       {(status?.state === "busy" || status?.state === "connecting") && (
         <p aria-live="polite" className="text-graphite">
           {status.words}
@@ -278,10 +241,13 @@ function OneStep({ proof, machine, by }: { proof: Proof; machine: Schemas["Machi
   );
 }
 
-function useQueryPractise(machineId: string) {
+/** Lets the person at a practice machine answer; nothing for a real one. */
+function usePractise(machine: Schemas["Machine"]): (() => void) | undefined {
+  if (!machine.practice) return undefined;
   return () => {
+    // A question that is gone meanwhile needs no answer.
     void answer(
-      api.POST("/api/machines/{machine_id}/line/practice", { params: { path: { machine_id: machineId } } }),
+      api.POST("/api/machines/{machine_id}/line/practice", { params: { path: { machine_id: machine.id } } }),
     ).catch(() => undefined);
   };
 }

@@ -16,9 +16,9 @@ from ivory_table.core.value import Id, Initials, Label, Note, Value
 
 from .catalogue import Word, word, words
 from .heard import Said, learn_ack, learn_reply, learn_rest, learn_state, learn_words, pattern_in_words, read
-from .lesson import MAX_LINE, MAX_REPLY, MOST_SAMPLES, ORDINALS, Lesson, Meaning, Puzzle
+from .lesson import MOST_SAMPLES, ORDINALS, Lesson, Meaning, Puzzle
 from .numbers import numbers
-from .told import Told, learn_line, plain, sentence
+from .told import Told, learn_line, sentence
 
 
 class WordShown(Value):
@@ -416,6 +416,3 @@ def what_it_reads(teaching: Teaching, word_id: str, text: str) -> dict[str, str]
     pattern = teaching.texts.get(word_id, "")
     found = read(pattern, text) if pattern and word(word_id).kind != "grid" else None
     return None if found is None else dict(found)
-
-
-__all__ = ["MAX_LINE", "MAX_REPLY", "Teaching", "WordShown", "learn", "plain", "teaching_of", "what_it_reads"]

@@ -9,7 +9,7 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field, FiniteFloat
 
-from ivory_table.core.manner import SHIPPED, Manner
+from ivory_table.core.manner import SHIPPED
 from ivory_table.core.offset import convention
 from ivory_table.core.plate import Machine
 from ivory_table.core.teach.catalogue import word, words
@@ -472,6 +472,3 @@ def unproved(pages: Pages, machine: Machine, who: str = "") -> tuple[str, ...]:
         if found is None or not found.ok:
             out.append(w.name.lower())
     return tuple(out)
-
-
-__all__ = ["ByHand", "Manner", "Proving", "ProvingView", "StartStep", "StepView", "unproved"]
