@@ -104,7 +104,7 @@ def main() -> None:
     ports = free_port(), free_port()
     other = multiprocessing.Process(target=bare, args=(folder, ports[0]), daemon=True)
     other.start()
-    demo = [sys.executable, "-m", "ivory_table.cli", "demo", "--data", folder, "--port", str(ports[1])]
+    demo = [sys.executable, "-m", "ivory_table.cli", "demo", "--fresh", "--data", folder, "--port", str(ports[1])]
     warm = subprocess.Popen(demo)
     until_answer(f"http://127.0.0.1:{ports[1]}/api/bench")
     warm.kill()

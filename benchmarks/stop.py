@@ -49,7 +49,7 @@ def main() -> None:
     port = free_port()
     address = f"http://127.0.0.1:{port}"
     server = subprocess.Popen(
-        [sys.executable, "-m", "ivory_table.cli", "demo", "--data", tempfile.mkdtemp(), "--port", str(port)]
+        [sys.executable, "-m", "ivory_table.cli", "demo", "--fresh", "--data", tempfile.mkdtemp(), "--port", str(port)]
     )
     until_answer(f"{address}/api/bench")
     others = multiprocessing.Process(target=crowd, args=(address,), daemon=True)

@@ -143,7 +143,7 @@ def main() -> None:
     address = f"http://127.0.0.1:{port}"
     data = tempfile.mkdtemp()
     server = subprocess.Popen(
-        [sys.executable, "-m", "ivory_table.cli", "demo", "--data", data, "--port", str(port)],
+        [sys.executable, "-m", "ivory_table.cli", "demo", "--fresh", "--data", data, "--port", str(port)],
         stdout=subprocess.DEVNULL,
     )
     http = httpx.Client(base_url=address, timeout=20)

@@ -22,6 +22,7 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 from ivory_table.api.app import create_app
 from ivory_table.api.patience import Impatient
 from ivory_table.core.manner import shipped
+from ivory_table.demo.past import remember
 from ivory_table.demo.tidewater import GAUGES, MACHINES, furnish
 from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Address, Doors
@@ -154,11 +155,15 @@ def _copy_daily(data: Path) -> None:
         time.sleep(LOOK_EVERY_S)
 
 
-def _run(data: Path, port: int, *, furnished: bool, pace: float = PRACTICE_PACE) -> None:
+def _run(data: Path, port: int, *, furnished: bool, past: bool = False, pace: float = PRACTICE_PACE) -> None:
     listening = _listening(port)
     workshop = _workshop(data)
     practice = _Practice(workshop, data / "practice", pace)
     if furnished:
+        if past:
+            with workshop.writing():
+                furnish(workshop)
+            remember(workshop, data / "practice", datetime.now(UTC))
         practice.furnish()
     elif any(m.practice for m in workshop.machines()):
         practice.begin()
@@ -194,9 +199,10 @@ def demo(
     data: Data = SETTINGS.data / "demo",
     port: Port = SETTINGS.port,
     pace: Annotated[float, typer.Option(min=0.1, max=10_000, help="How many times faster than life.")] = PRACTICE_PACE,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Without its eighteen months of made-up runs.")] = False,
 ) -> None:
     """Serve the Tidewater workshop, with its practice machines in fast time."""
-    _run(data, port, furnished=True, pace=pace)
+    _run(data, port, furnished=True, past=not fresh, pace=pace)
 
 
 @app.command()

@@ -32,7 +32,7 @@ def served(
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     process = subprocess.Popen(
-        [*command, "demo", "--data", str(data), "--port", str(port), "--pace", str(pace)], env=env
+        [*command, "demo", "--fresh", "--data", str(data), "--port", str(port), "--pace", str(pace)], env=env
     )
     address = f"http://127.0.0.1:{port}"
     try:

@@ -213,3 +213,18 @@ def test_how_likely_a_feel_is_adds_up_over_the_words() -> None:
     assert sum(at.likely(0.12, feel) for feel in FEELS) == pytest.approx(1.0)
     assert at.likely(1.0, "free") == pytest.approx(1.0)
     assert at.likely(-1.0, "stuck") == pytest.approx(1.0, abs=OFFSET.astray)
+
+
+@pytest.mark.parametrize("above_mm", [0.05, 0.1, 0.2, 0.4])
+def test_a_drag_higher_than_all_that_was_believed_is_found_and_not_asked_for_at_one_height_again(
+    above_mm: float,
+) -> None:
+    """Whatever the belief says: a gauge that is stuck sends the tip up."""
+    at, rng = over(-0.33, 0.008, seen_above=True), np.random.default_rng(4)
+    truth, asked = -0.33 + above_mm, []
+    while (z := at.next_mm()) is not None and len(asked) < 40:
+        asked.append(z)
+        at = at.feel(z, felt_at(z, truth, rng))
+    assert at.found
+    assert len(asked) <= 20
+    assert at.drag[0] == pytest.approx(truth, abs=0.035)

@@ -59,10 +59,12 @@ class Approach:
         near = np.exp(-0.5 * ((heights - drag_mm) / sd_mm) ** 2)
         if sd_mm < OFFSET.unknown_sd_mm:
             share = OFFSET.astray
-            # Higher than all that was believed it is not: the tip would have met the plate.
-            anywhere = (heights <= drag_mm + 4 * sd_mm).astype(float)
+            # Higher than all that was believed it hardly is: the tip would have met the plate. But what was believed may be wrong.
+            beyond = heights - (drag_mm + 4 * sd_mm)
+            anywhere = (beyond <= 0).astype(float)
+            wrong = np.where(beyond > 0, np.exp(-np.maximum(beyond, 0) / OFFSET.wrong_reach_mm), 0.0)
             p = (1 - share) * near / near.sum() + share * anywhere / anywhere.sum()
-            p = np.maximum(p, 1e-300)
+            p = np.maximum(p + OFFSET.wrong * wrong / max(wrong.sum(), 1e-300), 1e-300)
         else:
             above = np.maximum(heights - gauge_mm, 0.0)
             hang = above == 0
@@ -206,6 +208,11 @@ class Approach:
             if z >= self._clear_mm - step / 2:
                 z = max(floor, self._clear_mm - step)
             return round(float(z), 6)
+        if not self.touched and all(feel in ("snag", "stuck") for _, feel in self.felt):
+            # Felt again at the same height it says nothing new: up, and each time by more, until it is free or drags.
+            least = max(z for z, _ in self.felt) + step * 2.0 ** (len(self.felt) - 1)
+            best = np.round(self.drag[0] / step) * step
+            return round(float(max(np.ceil(least / step - 1e-9) * step, best)), 6)
         around = np.round((self.drag[0] + np.arange(-8, 9) * max(step, 0.005)) / step) * step
         options = np.unique(np.maximum(around, floor))
         left = [self._expected_doubt(float(z)) for z in options]

@@ -70,9 +70,13 @@ class Desk:
     """Opens runs, keeps entries. `hands_for` finds the practice plate or machine of a run, if any."""
 
     def __init__(
-        self, workshop: Workshop, hands_for: HandsFor = lambda _: None, manner_for: Callable[[str], Manner] = shipped
+        self,
+        workshop: Workshop,
+        hands_for: HandsFor = lambda _: None,
+        manner_for: Callable[[str], Manner] = shipped,
+        clock: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self.workshop, self.manner_for = workshop, manner_for
+        self.workshop, self.manner_for, self.clock = workshop, manner_for, clock
         self.hands_for = hands_for
         #: Runs that are open, the one used longest ago first; each with a lock of its own.
         self._open: OrderedDict[str, OpenRun] = OrderedDict()
@@ -104,7 +108,7 @@ class Desk:
             filament=self.workshop.filament(wanted.filament_id),
             gauge=gauge,
             initials=wanted.initials,
-            started_at=datetime.now(UTC),
+            started_at=self.clock(),
             learnt=learnt_of(self.workshop, machine.id),
             feel=person.feel_on(gauge.id) if person else FeelScale(),
             eye=(person.eye if person else None) or Eye(),
@@ -228,7 +232,7 @@ class Desk:
             entry = Entry(
                 id=wanted.id,
                 seq=run.seq + 1,
-                at=datetime.now(UTC),
+                at=self.clock(),
                 by=run.setup.initials,
                 source=source,
                 station=station,

@@ -107,6 +107,8 @@ class _Offset(Value):
     above_seen_mm: float
     above_unseen_mm: float
     astray: float
+    wrong: float
+    wrong_reach_mm: float
     slip: float
     slip_again: float
     eye_share: float
