@@ -7,7 +7,8 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -137,22 +138,19 @@ def talk(browser: Browser, http: httpx.Client, address: str) -> None:
 
 
 def main() -> None:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    address = f"http://127.0.0.1:{port}"
-    data = tempfile.mkdtemp()
-    server = subprocess.Popen(
-        [sys.executable, "-m", "ivory_table.cli", "demo", "--fresh", "--data", data, "--port", str(port)],
-        stdout=subprocess.DEVNULL,
-    )
-    http = httpx.Client(base_url=address, timeout=20)
-    for _ in range(100):
-        try:
-            http.get("/api/bench")
-            break
-        except httpx.TransportError:
-            time.sleep(0.1)
+    with served("--fresh") as address:
+        with_browser(lambda browser: stations(browser, address))
+    # The bench and a logbook, with the past that the demo begins with.
+    with served() as address:
+        with_browser(lambda browser: past(browser, address))
+
+
+def past(browser: Browser, address: str) -> None:
+    shoot(browser, address, "bench")
+    shoot(browser, f"{address}/machines/heron/logbook", "logbook")
+
+
+def with_browser(shots: Callable[[Browser], None]) -> None:
     with sync_playwright() as p:
         browser = p.chromium.launch(
             executable_path=shutil.which("chromium"),
@@ -163,75 +161,98 @@ def main() -> None:
                 "--disable-features=WebUIOmniboxPopup,WebUIOmniboxAimPopup",
             ],
         )
-        at = f"{address}/runs/shots"
-        heron = next(k["machine"] for k in http.get("/api/setup").json()["machines"] if k["machine"]["id"] == "heron")
-        screws = heron["screws"]
-        walk = Walk(http, "shots", HERON)
-        for check in ("tip_clean", "plate_clean"):
-            walk.keep("prepare", kind="check_done", check=check, outcome="done")
-        for caution in ("hot", "solvent", "lift", "descent", "below_zero", "first_loop", "mains"):
-            walk.keep("prepare", kind="caution_seen", caution=caution)
-        walk.keep(
-            "prepare",
-            kind="heated",
-            bed_c=57,
-            nozzle_c=150,
-            held_since=(datetime.now(UTC) - timedelta(minutes=7)).isoformat(),
-        )
-        shoot(browser, f"{at}/prepare", "prepare")
-        walk.practise("tram", 3)
-        shoot(browser, f"{at}/tram", "tram-count")
-        shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
-        walk.practise("tram")
-        walk.keep("mesh", kind="mesh_planned", columns=5, rows=5, owns_zero=True)
-        walk.practise("mesh", 4)
-        walk.practise("mesh")
-        shoot(browser, f"{at}/mesh", "mesh-kept")
-        walk.practise("offset", 2)
-        shoot(browser, f"{at}/offset", "offset")
-        walk.practise("offset")
-        walk.practise("first_layer", 4)
-        shoot(browser, f"{at}/first_layer", "first-layer-judge")
-        walk.practise("first_layer")
-        shoot(browser, f"{at}/first_layer", "first-layer-decide")
-        shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
-        shoot(browser, f"{at}/recipe", "first-layer-settings")
-        shoot(browser, f"{at}/sign_off", "sign-off")
-        shoot(browser, f"{at}/record", "record", height=1100)
-        study = Walk(http, "study", HERON)
-        for caution in ("hot", "solvent"):
-            study.keep("prepare", kind="caution_seen", caution=caution)
-        places = [("centre", 122, 118, 0.09), *((s["name"], s["x_mm"], s["y_mm"], 0.01) for s in screws)]
-        for place, x, y, rise in places:
-            for c in (22, 35, 50, 65, 80):
-                height = round(rise * (c - 22) / 58 * (1 + 0.2 * (c > 50)), 3)
-                one = {"place": place, "x_mm": x, "y_mm": y, "bed_c": c, "height_mm": height, "held_min": 10}
-                study.keep("prepare", kind="thermal_read", reading=one)
-        study.keep("prepare", kind="school_chosen", school="cold")
-        shoot(browser, f"{address}/runs/study/prepare", "thermal", scroll=True)
-        shoot(browser, f"{address}/setup?shelf=machines&id=heron", "set-up")
-        shoot(browser, address, "bench")
-        line = Walk(http, "line", KESTREL)
-        line.line("connect", {})
-        line.until(lambda now: now["state"] == "idle")
-        for caution in ("hot", "lift", "first_loop"):
-            line.keep("prepare", kind="caution_seen", caution=caution)
-        line.practise("tram", 1)
-        line.start("tram", "visit")
-        line.until(lambda now: now["state"] == "waiting")
-        shoot(browser, f"{address}/runs/line/tram", "line-tram")
-        shoot(browser, f"{address}/runs/line/tram", "line-phone", width=390, height=844)
-        line.line("cancel")
-        line.until(lambda now: now["state"] == "idle")
-        line.practise("tram")
-        line.practise("offset")
-        line.start("first_layer", "print")
-        line.until(lambda now: "patch 2" in now["words"])
-        shoot(browser, f"{address}/runs/line/first_layer", "line-print")
-        line.line("stop")
-        talk(browser, http, address)
+        shots(browser)
         browser.close()
+
+
+@contextmanager
+def served(*options: str) -> Iterator[str]:
+    """The demo on a free port, in a folder of its own."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    server = subprocess.Popen(
+        [sys.executable, "-m", "ivory_table.cli", "demo", *options, "--data", tempfile.mkdtemp(), "--port", str(port)],
+        stdout=subprocess.DEVNULL,
+    )
+    address = f"http://127.0.0.1:{port}"
+    for _ in range(200):
+        try:
+            httpx.get(f"{address}/api/bench", timeout=20)
+            break
+        except httpx.TransportError:
+            time.sleep(0.1)
+    yield address
     server.kill()
+
+
+def stations(browser: Browser, address: str) -> None:
+    http = httpx.Client(base_url=address, timeout=20)
+    at = f"{address}/runs/shots"
+    heron = next(k["machine"] for k in http.get("/api/setup").json()["machines"] if k["machine"]["id"] == "heron")
+    screws = heron["screws"]
+    walk = Walk(http, "shots", HERON)
+    for check in ("tip_clean", "plate_clean"):
+        walk.keep("prepare", kind="check_done", check=check, outcome="done")
+    for caution in ("hot", "solvent", "lift", "descent", "below_zero", "first_loop", "mains"):
+        walk.keep("prepare", kind="caution_seen", caution=caution)
+    walk.keep(
+        "prepare",
+        kind="heated",
+        bed_c=57,
+        nozzle_c=150,
+        held_since=(datetime.now(UTC) - timedelta(minutes=7)).isoformat(),
+    )
+    shoot(browser, f"{at}/prepare", "prepare")
+    walk.practise("tram", 3)
+    shoot(browser, f"{at}/tram", "tram-count")
+    shoot(browser, f"{at}/tram", "tram-phone", width=390, height=844)
+    walk.practise("tram")
+    walk.keep("mesh", kind="mesh_planned", columns=5, rows=5, owns_zero=True)
+    walk.practise("mesh", 4)
+    walk.practise("mesh")
+    shoot(browser, f"{at}/mesh", "mesh-kept")
+    walk.practise("offset", 2)
+    shoot(browser, f"{at}/offset", "offset")
+    walk.practise("offset")
+    walk.practise("first_layer", 4)
+    shoot(browser, f"{at}/first_layer", "first-layer-judge")
+    walk.practise("first_layer")
+    shoot(browser, f"{at}/first_layer", "first-layer-decide")
+    shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
+    shoot(browser, f"{at}/recipe", "first-layer-settings")
+    shoot(browser, f"{at}/sign_off", "sign-off")
+    shoot(browser, f"{at}/record", "record", height=1100)
+    study = Walk(http, "study", HERON)
+    for caution in ("hot", "solvent"):
+        study.keep("prepare", kind="caution_seen", caution=caution)
+    places = [("centre", 122, 118, 0.09), *((s["name"], s["x_mm"], s["y_mm"], 0.01) for s in screws)]
+    for place, x, y, rise in places:
+        for c in (22, 35, 50, 65, 80):
+            height = round(rise * (c - 22) / 58 * (1 + 0.2 * (c > 50)), 3)
+            one = {"place": place, "x_mm": x, "y_mm": y, "bed_c": c, "height_mm": height, "held_min": 10}
+            study.keep("prepare", kind="thermal_read", reading=one)
+    study.keep("prepare", kind="school_chosen", school="cold")
+    shoot(browser, f"{address}/runs/study/prepare", "thermal", scroll=True)
+    shoot(browser, f"{address}/setup?shelf=machines&id=heron", "set-up")
+    line = Walk(http, "line", KESTREL)
+    line.line("connect", {})
+    line.until(lambda now: now["state"] == "idle")
+    for caution in ("hot", "lift", "first_loop"):
+        line.keep("prepare", kind="caution_seen", caution=caution)
+    line.practise("tram", 1)
+    line.start("tram", "visit")
+    line.until(lambda now: now["state"] == "waiting")
+    shoot(browser, f"{address}/runs/line/tram", "line-tram")
+    line.line("cancel")
+    line.until(lambda now: now["state"] == "idle")
+    line.practise("tram")
+    line.practise("offset")
+    line.start("first_layer", "print")
+    line.until(lambda now: "patch 2" in now["words"])
+    shoot(browser, f"{address}/runs/line/first_layer", "line-print")
+    line.line("stop")
+    talk(browser, http, address)
 
 
 if __name__ == "__main__":

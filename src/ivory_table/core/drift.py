@@ -183,16 +183,30 @@ DAYS = (0.0, 1.0, 2.0, 4.0, 7.0, 10.0, 14.0, 21.0, 28.0, 42.0, 60.0, 90.0, 120.0
 
 
 def outlook(
-    left: PlateSeen, known: Rates, *, since_days: float = 0.0, jumped: bool = False, risk: float = DRIFT.risk
+    left: PlateSeen,
+    known: Rates,
+    *,
+    since_days: float = 0.0,
+    jumped: bool = False,
+    held: bool = False,
+    risk: float = DRIFT.risk,
 ) -> Outlook:
-    """From what was left, `since_days` ago; `jumped`: something happened since that nobody has looked at."""
+    """From what was left, `since_days` ago. `jumped`: something happened since that nobody has looked at.
+
+    `held`: a print showed every zone sound as it was left; the chance is then that it still is.
+    """
     n = len(left.places)
     days = tuple(sorted({*DAYS, round(since_days, 2)}))
-    z = _normals(n + 1)
+    z = _normals(2 * n + 1)
     # A few choices stand for all of them, each as often as it weighs.
     flat = known.weight.ravel()
     picks = np.minimum(np.searchsorted(np.cumsum(flat), (np.arange(_CHOICES) + 0.5) / _CHOICES), len(flat) - 1)
-    start = left.covariance + (jump_cov(n) if jumped else 0.0) + 1e-10 * np.eye(n)
+    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
+    start = left.off + z[:, :n] @ np.linalg.cholesky(left.covariance + 1e-10 * np.eye(n)).T
+    was = (start.min(axis=1) >= low) & (start.max(axis=1) <= high)
+    if held and was.mean() >= _LEAST_HELD:
+        z, start = z[was], start[was]
+    since = jump_cov(n) if jumped else np.zeros((n, n))
     shape = _shape(known.common, known.own, known.form, n)
     _, each, _ = _modes(n)
     at: dict[float, Array] = {}
@@ -200,13 +214,12 @@ def outlook(
         draws = []
         for pick in picks:
             k, who = divmod(int(pick), n)
-            gaps = left.off + z[:, :n] @ np.linalg.cholesky(start + d * shape[k]).T
+            gaps = start + z[:, n : 2 * n] @ np.linalg.cholesky(since + d * shape[k] + 1e-12 * np.eye(n)).T
             if who:
-                by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, n]
+                by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, 2 * n]
                 gaps = gaps + d * by[:, None] * each[:, who - 1]
             draws.append(gaps)
         at[d] = np.vstack(draws)
-    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
     sound = {d: (g.min(axis=1) >= low) & (g.max(axis=1) <= high) for d, g in at.items()}
     p = [float(s.mean()) for s in sound.values()]
     due = _crossing(days, p, 1 - risk)
@@ -226,7 +239,9 @@ def outlook(
     )
 
 
-_CHOICES, _DRAWS = 24, 64
+_CHOICES, _DRAWS = 24, 128
+#: What was seen to hold counts only where at least so much of what is believed agrees with it.
+_LEAST_HELD = 0.1
 
 
 def _normals(n: int) -> Array:

@@ -162,6 +162,8 @@ def known_rates(workshop: Workshop, machine_id: str, plate_id: str) -> Rates | N
     return rates(stretches(runs, entries, plate_id), len(newest.left.places), _usual(workshop, machine_id))
 
 
+#: A proof of so many zones shows the whole plate.
+_ZONES = 5
 #: A machine teaches the others from so many stretches on.
 _TEACHES = 4
 
@@ -211,7 +213,8 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
     now = datetime.combine(today, datetime.now(UTC).timetz())
     since = max((now - newest.last_at).total_seconds() / 86400, 0.0)
     happened = _incidents(entries, newest.last_at, now + timedelta(days=1))
-    ahead = outlook(newest.left, known, since_days=since, jumped=bool(happened))
+    held = newest.zones_sound is not None and newest.zones_sound[0] == newest.zones_sound[1] >= _ZONES
+    ahead = outlook(newest.left, known, since_days=since, jumped=bool(happened), held=held)
     p = float(np.interp(since, ahead.days, ahead.p_sound))
     due = None if ahead.due_in_days is None else newest.last_at + timedelta(days=ahead.due_in_days)
     return Expected(
@@ -227,7 +230,7 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
 
 
 def _in_words(p: float, due: datetime | None, now: datetime, ahead: Outlook, happened: bool) -> str:
-    chance = f"Every place is still sound with {100 * p:.0f} %."
+    chance = f"Every place is still sound with {int(100 * round(p, 3) + 0.5)} %."
     if happened:
         return f"{chance} Something happened since that nobody has looked at: look again now, at {ahead.check} first."
     if due is None:
