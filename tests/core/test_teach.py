@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.manner import _FIELDS, Manner, compiled, manner_file, read_manner, shipped
 from ivory_table.core.teach.catalogue import word, words
-from ivory_table.core.teach.heard import Said, learn_reply, read
+from ivory_table.core.teach.heard import Said, differs_at, learn_reply, read
 from ivory_table.core.teach.lesson import Lesson
 from ivory_table.core.teach.teaching import Teaching, WordShown, grid_lines, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
@@ -221,6 +221,20 @@ def test_numbers_that_were_pointed_at_need_no_value() -> None:
     assert read(lesson.settled, "T 205.5 210 B 60.1 60") == {
         "tip": "205.5", "tip_target": "210", "bed": "60.1", "bed_target": "60",
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("text", "at"),
+    [
+        ("temp bed 60.0/60 tip 149/150\nok", None),
+        ("temp  bed 5/0 tip 7/0\nok", None),
+        ("temp bed 60.0/60 nozzle 149/150\nok", 17),
+        ("temp bed off/60 tip 1/2\nok", 9),
+        ("temp bed 60.0/60", 16),
+    ],
+)
+def test_where_a_reply_does_not_fit_is_shown(text: str, at: int | None) -> None:
+    assert differs_at("temp bed 21.0/0 tip 21.0/0\nok", text) == at
 
 
 def test_a_touch_probe_that_looks_the_same_either_way_is_refused() -> None:

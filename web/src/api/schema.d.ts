@@ -6665,6 +6665,8 @@ export interface components {
          * @description What the settled pattern of a word finds in another reply.
          */
         Tried: {
+            /** At */
+            at?: number | null;
             /** Found */
             found: {
                 [key: string]: string;

@@ -190,6 +190,7 @@ export function Teach({
                 if (now.every((x) => !x.text.trim() || word.fields.every((f) => x.pointed[f]))) send(null, now);
               }}
               wrong={lesson?.trouble && (lesson.sample ?? 0) === k ? lesson.trouble : null}
+              at={lesson?.trouble && lesson.sample === k ? (lesson.at ?? null) : null}
             />
           ))}
           {lesson?.trouble && (lesson.sample ?? 0) >= samples.length && (
@@ -270,6 +271,7 @@ function SampleFields({
   machineId,
   pointedAll,
   wrong,
+  at,
 }: {
   word: Word;
   k: number;
@@ -279,6 +281,8 @@ function SampleFields({
   machineId: string;
   pointedAll: (pointed: Record<string, Spot>) => void;
   wrong: string | null;
+  /** Where in what was typed the trouble lies. */
+  at: number | null;
 }) {
   if (word.kind === "line")
     return (
@@ -293,6 +297,7 @@ function SampleFields({
           autoCapitalize="off"
           autoFocus={k > 0 || !sample.text}
         />
+        <Here text={sample.text} at={at} />
       </div>
     );
   if (word.kind === "dress")
@@ -378,7 +383,20 @@ function SampleFields({
           {wrong}
         </p>
       )}
+      <Here text={sample.text} at={at} />
     </div>
+  );
+}
+
+/** What was typed, from where it is not understood. */
+function Here({ text, at }: { text: string; at: number | null }) {
+  const rest = at === null ? "" : text.slice(at).trim();
+  if (at === null || !rest || at === 0) return null;
+  return (
+    <Marked
+      text={text}
+      spots={[{ start: at, end: at + (/^\s*\S+/.exec(text.slice(at))?.[0].length ?? 1), says: "here" }]}
+    />
   );
 }
 
@@ -452,6 +470,9 @@ function TryAnother({ view, word }: { view: MannerView; word: Word }) {
         <p role="status" className={`mt-1 text-sm ${tryIt.data.found ? "text-verdigris" : "text-madder"}`}>
           {tryIt.data.words}
         </p>
+      )}
+      {tryIt.data && !tryIt.data.found && tryIt.variables && (
+        <Here text={tryIt.variables.text} at={tryIt.data.at ?? null} />
       )}
       {word.shown.said[0] && (
         <Marked

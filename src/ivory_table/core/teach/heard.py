@@ -42,7 +42,7 @@ class _Piece(NamedTuple):
     start: int
 
 
-_PIECES = re.compile(r"(?P<number>[+-]?(?:\d+(?:\.\d+)?|\.\d+))|(?P<blank>[ \t]+)|(?P<word>[A-Za-z_]+)|(?P<other>.)")
+_PIECES = re.compile(r"(?P<number>[+-]?(?:\d+(?:\.\d+)?|\.\d+))|(?P<blank>\s+)|(?P<word>[A-Za-z_]+)|(?P<other>.)")
 _NUM = r"[-+]?\d*\.?\d+"
 _ANY = r"[^\n]*?"
 
@@ -320,6 +320,16 @@ def read(pattern: str, text: str) -> Mapping[str, str] | None:
             return found
         before.append(line)
     return None
+
+
+def differs_at(sample: str, text: str) -> int | None:
+    """Where a reply first differs from a sample that is understood, numbers and blanks apart; None where it does not."""
+    known, other = (_pieces(t) for t in (_clean(sample).strip(), _clean(text)))
+    known, other = ([p for p in pieces if p.kind != "blank"] for pieces in (known, other))
+    for a, b in zip(known, other, strict=False):
+        if a.kind != b.kind or (a.kind != "number" and a.text != b.text):
+            return b.start
+    return len(text.rstrip()) if len(other) < len(known) else None
 
 
 # Replies without numbers

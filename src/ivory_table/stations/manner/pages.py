@@ -8,6 +8,7 @@ from ivory_table.core.manner import SHIPPED, Manner, manner_file, read_manner
 from ivory_table.core.mesh import MeshLaw
 from ivory_table.core.plate import ConventionId, Machine
 from ivory_table.core.teach.catalogue import Kind, Word, word, words
+from ivory_table.core.teach.heard import differs_at
 from ivory_table.core.teach.job import JobLine, lines_of_job
 from ivory_table.core.teach.lesson import MAX_REPLY, Lesson
 from ivory_table.core.teach.proving import Proved, proof_of
@@ -153,6 +154,8 @@ class Tried(Value):
 
     found: dict[str, str] | None
     words: str
+    #: Where it does not fit.
+    at: int | None = None
 
 
 class JobText(Value):
@@ -317,7 +320,18 @@ class Pages:
         self._word(word_id)
         found = what_it_reads(self.teaching(manner_id), word_id, text)
         if found is None:
-            return Tried(found=None, words="It does not fit. Show it as one more sample, and say what it means.")
+            samples = self.teaching(manner_id).shown.get(word_id, WordShown()).said
+            at = differs_at(samples[0].text, text) if samples else None
+            from_here = text[at:].split("\n")[0].strip()[:30] if at is not None else ""
+            where = (
+                f" from “{from_here}” on"
+                if from_here
+                else ": something is missing at its end"
+                if at is not None
+                else ""
+            )
+            more = "Show it as one more sample, and say what it means."
+            return Tried(found=None, words=f"It does not fit{where}. {more}", at=at)
         said = ", ".join(f"{k.replace('_', ' ')} {v}" for k, v in found.items())
         return Tried(found=found, words=f"It fits: {said}." if said else "It fits.")
 
