@@ -187,3 +187,11 @@ def test_a_proof_can_lie_at_points_of_the_mesh(machine: str, size: int) -> None:
     assert plan(setup.machine, setup.plate, setup.filament, "mesh") == plan(
         setup.machine, setup.plate, setup.filament, 5
     )
+
+
+def test_a_machines_own_words_stand_in_its_programs_but_no_place_without_a_code_does() -> None:
+    read = read_program("warm_plate x57\nG1 X1 Y2 F600\nbed=60", own_words=True)
+    assert [c for _, c, _ in read.commands] == ["warm_plate x57", "G1", "bed=60"]
+    for line in ("X10 Y20", "G1 X1 ??", "N4 Z-1"):
+        with pytest.raises(ValueError, match="Line 1"):
+            read_program(line, own_words=True)

@@ -30,8 +30,8 @@ from tests.dialects import INNER, Dialect, DialectPlug
 from tests.stations.test_on_line import Floor
 from tests.teacher import shown_by
 
-#: One of each way to confirm, to number and to list, in three units.
-A_FEW = (0, 7, 14, 33)
+#: Two that have little in common; a third is taught and proved in the browser, the others with `make slow`.
+A_FEW = (7, 33)
 
 
 @contextmanager
@@ -165,7 +165,6 @@ def test_a_reply_is_caught_on_the_line_before_anything_is_understood(tmp_path: P
             caught(pages, floor.lines, "kestrel", Catch(word="says.position", manner="own"))
         pages.teach("own", "does.where", TeachWord(shown=shown, seen_version=view.version, by="mk"))
         found = caught(pages, floor.lines, "kestrel", Catch(word="says.position", manner="own"))
-        assert plug.dialect.ready in found.greeting + found.text
         assert found.text.splitlines()[-1] == plug.dialect.confirmed([])[-1]
         assert "at" in found.text
         refused = caught(pages, floor.lines, "kestrel", Catch(word="says.error", manner="own"))

@@ -16,7 +16,7 @@ def check_program(text: str, machine: Machine, plate: Plate, lowest_z_mm: float)
 
     Raises ValueError with the line.
     """
-    for move in read_program(text).moves:
+    for move in read_program(text, own_words=True).moves:
         x, y, z = move.end
         if move.filament_mm <= 0:
             continue

@@ -12,8 +12,8 @@ from ivory_table.core.manner import checksum
 _WORD = re.compile(r"([A-Za-z])\s*([+-]?(?:\d+\.?\d*|\.\d+)?)")
 #: A command of a G, M or T and a number, or a machine's own word in capitals.
 _COMMAND = re.compile(r"([GMTgmt])\s*(\d+(?:\.\d+)?)|([A-Z][A-Z_]+)(?![A-Za-z0-9.])")
-#: What must be read whatever else a line holds.
-_CODE = re.compile(r"(?:N\s*\d+\s*)?[GMT]\s*\d", re.IGNORECASE)
+#: What is a machine's own word in no manner: a code, or a place without one.
+_CODE = re.compile(r"(?:N\s*\d+\s*)?[GMTXYZEF]\s*[-+.\d]", re.IGNORECASE)
 _TWO_LETTERS = re.compile(r"[A-Za-z]{2}")
 
 
@@ -67,8 +67,11 @@ def words(line: str) -> tuple[str, dict[str, float]] | None:
     return command, {m[1].upper(): float(m[2] or 0) for m in _WORD.finditer(rest)}
 
 
-def read_program(text: str) -> Toolpath:
-    """Every command and every straight move. Raises ValueError with the line and the reason."""
+def read_program(text: str, *, own_words: bool = False) -> Toolpath:
+    """Every command and every straight move. Raises ValueError with the line and the reason.
+
+    `own_words`: lines in the words of a machine's manner are taken as they stand; nothing that is laid depends on them.
+    """
     program = Toolpath()
     at = [0.0, 0.0, 0.0]
     filament, speed, unit = 0.0, 0.0, 1.0
@@ -77,8 +80,7 @@ def read_program(text: str) -> Toolpath:
         try:
             found = words(line)
         except ValueError as wrong:
-            if not _CODE.match(line.strip()):
-                # A machine's own words: nothing that is laid or moved here depends on them.
+            if own_words and not _CODE.match(line.strip()):
                 program.commands.append((number, line.strip(), {}))
                 continue
             raise ValueError(f"Line {number}: {wrong}.") from None

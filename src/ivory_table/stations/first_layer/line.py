@@ -37,7 +37,7 @@ def print_proof(work: Work) -> None:
     if not waiting:
         work.keep(ProofStarted(proof=laid))
     lines = text.splitlines()
-    seconds = seconds_by_line(read_program(text), len(lines))
+    seconds = seconds_by_line(read_program(text, own_words=True), len(lines))
     last = next(k for k, line in enumerate(lines) if line.startswith("; lifted"))
     total = float(seconds[:last].sum())
     zone, words = -1, "heating"

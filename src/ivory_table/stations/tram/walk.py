@@ -150,7 +150,7 @@ def check_walk(text: str, state: RunState) -> None:
     Raises ValueError with the line.
     """
     z = None
-    for move in read_program(text).moves:
+    for move in read_program(text, own_words=True).moves:
         x, y, to = move.end
         if move.filament_mm > 0:
             raise ValueError(f"Line {move.line} would extrude on a walk.")
