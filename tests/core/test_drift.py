@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.integrate import quad
 from scipy.stats import multivariate_normal, norm
@@ -92,6 +92,7 @@ def test_a_jump_teaches_no_rate() -> None:
     assert abs(rates(told, 5).usual[0] - usual) < 0.5 * abs(rates(untold, 5).usual[0] - usual)
 
 
+@settings(max_examples=25)
 @given(st.floats(0.004, 0.05), st.floats(0, 60), st.booleans())
 def test_it_never_grows_surer_with_the_days_and_an_incident_makes_it_due(sd: float, since: float, jumped: bool) -> None:
     left = seen(NAMES, np.zeros(5), sd)

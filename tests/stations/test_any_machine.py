@@ -30,8 +30,8 @@ from tests.dialects import INNER, Dialect, DialectPlug
 from tests.stations.test_on_line import Floor
 from tests.teacher import shown_by
 
-#: Two that have little in common; a third is taught and proved in the browser, the others with `make slow`.
-A_FEW = (7, 33)
+#: One here; another is taught and proved in the browser, the others are worked with in `make slow`.
+A_FEW = (33,)
 
 
 @contextmanager
