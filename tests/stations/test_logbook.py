@@ -5,6 +5,7 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 import pytest
 
+from ivory_table.core.drift import rates
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.seen import places_of, seen_of
@@ -79,7 +80,7 @@ def test_a_machine_with_a_past_is_due_and_names_the_loosening_knob(workshop: Wor
 def test_a_workshop_teaches_a_new_machine_what_is_usual(workshop: Workshop) -> None:
     past_of(workshop, "heron", list(range(200, 0, -14)), NOW, rate=0.0015, seed=4)
     past_of(workshop, "kestrel", [3], NOW)
-    calm = logbook.known_rates(workshop, "kestrel", "kestrel-smooth")
+    calm = rates((), 5, logbook.usual_of_others(workshop, "kestrel"))
     assert calm.usual[0] < np.log(0.004)
 
 

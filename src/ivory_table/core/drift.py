@@ -14,6 +14,7 @@ from pydantic import Field, model_validator
 from scipy.stats import norm, qmc
 
 from .defaults import DRIFT
+from .moves import resampled
 from .value import Array, Value
 
 #: A machine's history counts back so many stretches; older ones tell of another life of it.
@@ -199,8 +200,7 @@ def outlook(
     days = tuple(sorted({*DAYS, round(since_days, 2)}))
     z = _normals(2 * n + 1)
     # A few choices stand for all of them, each as often as it weighs.
-    flat = known.weight.ravel()
-    picks = np.minimum(np.searchsorted(np.cumsum(flat), (np.arange(_CHOICES) + 0.5) / _CHOICES), len(flat) - 1)
+    picks = resampled(known.weight.ravel(), _CHOICES)
     low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
     start = left.off + z[:, :n] @ np.linalg.cholesky(left.covariance + 1e-10 * np.eye(n)).T
     was = (start.min(axis=1) >= low) & (start.max(axis=1) <= high)

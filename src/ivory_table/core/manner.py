@@ -321,26 +321,21 @@ def read_manner(text: str) -> Manner:
         raise ValueError(said if said.startswith("[") else f"{where}: {said}") from None
 
 
+#: What every machine has words of its own for, and may have none.
+OWN_WORDS = (
+    "settle", "probe", "trigger", "mesh_begin", "mesh_point", "mesh_on", "mesh_off", "mesh_store", "mesh_read",
+    "limit_open", "limit_close", "nudge", "speed", "message", "tone", "pause",
+)  # fmt: skip
+
+
 def plain_lines() -> Manner:
     """What most machines understand, for one whose own manner cannot be read: moving and heating, and no word of its own."""
     like = shipped("harbour")
-    own: tuple[str, ...] = (
-        "settle",
-        "probe",
-        "trigger",
-        "mesh_begin",
-        "mesh_point",
-        "mesh_on",
-        "mesh_off",
-        "mesh_store",
-        "mesh_read",
-    )
-    own += ("limit_open", "limit_close", "nudge", "speed", "message", "tone", "pause")
     none = OffsetLines.model_construct(read="", set="", store="")
     return like.model_copy(
         update={
             "name": "no manner",
-            "does": like.does.model_copy(update=dict.fromkeys(own, "")),
+            "does": like.does.model_copy(update=dict.fromkeys(OWN_WORDS, "")),
             "offset": like.offset.model_copy(update=dict.fromkeys(OffsetManners.model_fields, none)),
         }
     )

@@ -12,7 +12,7 @@ from string import Formatter
 
 import numpy as np
 
-from ivory_table.core.manner import Manner, checksum
+from ivory_table.core.manner import OWN_WORDS, Manner, checksum
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
 from ivory_table.core.offset import convention, shift_of
 from ivory_table.program.reader import words
@@ -276,30 +276,13 @@ class Firmware:
         )
 
 
-#: What changes nothing here: there is no display, no horn and nobody to wait for.
-_HEARD = ("settle", "message", "tone", "pause", "limit_open", "limit_close")
-
 _Known = tuple[str, str, dict[str, float], dict[str, str]]
 
 
 def _understood(manner: Manner) -> list[_Known]:
     """(name, command, fixed letters, letter -> field) of each template that is this manner's own."""
-    own = (
-        "temperatures",
-        "where",
-        "probe",
-        "trigger",
-        "mesh_begin",
-        "mesh_point",
-        "mesh_on",
-        "mesh_off",
-        "mesh_store",
-        "mesh_read",
-        "nudge",
-        "speed",
-        *_HEARD,
-    )
-    templates = [(name, getattr(manner.does, name)) for name in own]
+    # Of some nothing comes here: there is no display, no horn and nobody to wait for.
+    templates = [(name, getattr(manner.does, name)) for name in ("temperatures", "where", *OWN_WORDS)]
     templates.append(("renumber", manner.line.renumber))
     for lines in (
         manner.offset.probe_offset,

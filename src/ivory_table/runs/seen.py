@@ -1,5 +1,7 @@
 """What a run found of its plate and what it leaves: the gaps of the first layer at the middle and over each support."""
 
+from typing import Any
+
 import numpy as np
 
 from ivory_table.core.drift import PlateSeen
@@ -44,8 +46,7 @@ def _gaps(state: RunState, setup: RunSetup) -> PlateSeen:
     n = len(names)
     return PlateSeen(
         places=names,
-        gap_mm=tuple(round(float(v), 5) for v in mean[:n]),
-        cov=tuple(tuple(round(float(v), 9) for v in row) for row in cov[:n, :n]),
+        **_as_kept(mean[:n], cov[:n, :n]),
         target_mm=round(bead.target_mm(setup.filament.material), 4),
         low_mm=round(low, 4),
         high_mm=round(high, 4),
@@ -54,16 +55,16 @@ def _gaps(state: RunState, setup: RunSetup) -> PlateSeen:
 
 def _found(state: RunState, left: PlateSeen) -> PlateSeen:
     """What was there before anything was turned or stored: what is left, with all that was done taken back."""
-    moved = np.array(state.moved_mm) if state.moved_mm else np.zeros(len(left.places) - 1)
-    if len(moved) != len(left.places) - 1:
-        moved = np.zeros(len(left.places) - 1)
-    up = np.append(moved.mean() if len(moved) else 0.0, moved)
+    # A plate without screws was not turned anywhere.
+    moved = np.array(state.moved_mm) if state.screws else np.zeros(len(left.places) - 1)
+    up = np.append(moved.mean(), moved)
     gap = np.array(left.gap_mm) + up - state.belief.shift_mm
-    unsure = (TURN_SHARE * np.abs(up)) ** 2
-    cov = left.covariance + np.diag(unsure)
-    return left.model_copy(
-        update={
-            "gap_mm": tuple(round(float(v), 5) for v in gap),
-            "cov": tuple(tuple(round(float(v), 9) for v in row) for row in cov),
-        }
-    )
+    return left.model_copy(update=_as_kept(gap, left.covariance + np.diag((TURN_SHARE * up) ** 2)))
+
+
+def _as_kept(gap: Array, cov: Array) -> dict[str, Any]:
+    """Gaps and their covariance with no more digits than they are worth."""
+    return {
+        "gap_mm": tuple(round(float(v), 5) for v in gap),
+        "cov": tuple(tuple(round(float(v), 9) for v in row) for row in cov),
+    }

@@ -153,22 +153,13 @@ def _incidents(entries: Sequence[LogEntry], after: datetime, before: datetime) -
     return tuple(e for e in entries if e.kind in JUMPS and after < e.at < before)
 
 
-def known_rates(workshop: Workshop, machine_id: str, plate_id: str) -> Rates | None:
-    """The rates of a plate by its own runs, with what the workshop's other machines have taught."""
-    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
-    newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
-    if newest is None or newest.left is None:
-        return None
-    return rates(stretches(runs, entries, plate_id), len(newest.left.places), _usual(workshop, machine_id))
-
-
 #: A proof of so many zones shows the whole plate.
 _ZONES = 5
 #: A machine teaches the others from so many stretches on.
 _TEACHES = 4
 
 
-def _usual(workshop: Workshop, but: str) -> tuple[float, float] | None:
+def usual_of_others(workshop: Workshop, but: str) -> tuple[float, float] | None:
     """Mean ln rates of the workshop's other machines; None where none of them has a history yet."""
     found = []
     for machine in workshop.machines():
@@ -182,8 +173,7 @@ def _usual(workshop: Workshop, but: str) -> tuple[float, float] | None:
 def _mark(workshop: Workshop, machine_id: str) -> str:
     """What changes whenever something that counts here was kept."""
     newest = workshop.summaries(machine_id, 1)
-    log = workshop.log(machine_id)
-    return f"{newest[0].run_id} {newest[0].seq} {len(log)}" if newest else ""
+    return f"{newest[0].run_id} {newest[0].seq} {workshop.log_count(machine_id)}" if newest else ""
 
 
 @lru_cache(maxsize=256)
@@ -207,9 +197,10 @@ def expected(workshop: Workshop, machine_id: str, plate_id: str, now: datetime) 
 def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, mark: str) -> Expected | None:
     runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
     newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
-    known = known_rates(workshop, machine_id, plate_id)
-    if newest is None or newest.left is None or known is None:
+    if newest is None or newest.left is None:
         return None
+    gone = stretches(runs, entries, plate_id)
+    known = rates(gone, len(newest.left.places), usual_of_others(workshop, machine_id))
     now = datetime.combine(today, datetime.now(UTC).timetz())
     since = max((now - newest.last_at).total_seconds() / 86400, 0.0)
     happened = _incidents(entries, newest.last_at, now + timedelta(days=1))

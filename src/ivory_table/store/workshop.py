@@ -154,6 +154,9 @@ class Workshop:
             rows = rows.where(LogRow.machine_id == machine_id)
         return tuple(LogEntry.model_validate_json(r.body) for r in rows)
 
+    def log_count(self, machine_id: str) -> int:
+        return int(LogRow.select().where(LogRow.machine_id == machine_id).count())
+
     # Manners
 
     def taught(self) -> tuple[str, ...]:

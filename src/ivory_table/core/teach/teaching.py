@@ -2,7 +2,6 @@
 
 import itertools
 import re
-from datetime import UTC, datetime
 from typing import Annotated, Literal, Self
 
 from pydantic import AwareDatetime, Field, ValidationError, model_validator
@@ -125,11 +124,6 @@ class Version(Value):
     at: AwareDatetime
     by: Initials
     what: str
-
-    @staticmethod
-    def none() -> "Version":
-        """Of a manner that has no versions here."""
-        return Version(number=0, at=datetime(2000, 1, 1, tzinfo=UTC), by="-", what="")
 
 
 def teaching_of(manner: Manner, convention: ConventionId, *, named: tuple[str, str] | None = None) -> Teaching:

@@ -229,13 +229,14 @@ class Pages:
         machines = self.workshop.machines()
         machine = self.workshop.machine(machine_id) if machine_id else None
         teaching = self.teaching(manner_id, machine.convention if machine else "probe_offset")
+        versions = self.workshop.versions(manner_id)
         tried = self.workshop.proved(manner_id, machine_id) if machine_id else ()
         return MannerView(
             id=manner_id,
             name=teaching.name,
             about=teaching.about,
             source=self.source(manner_id),
-            version=(self.workshop.versions(manner_id) or (Version.none(),))[0].number,
+            version=versions[0].number if versions else 0,
             convention=teaching.convention,
             machine_id=machine_id,
             words=tuple(_word_view(teaching, w, tried, lesson) for w in words()),
@@ -243,7 +244,7 @@ class Pages:
             silence_s=teaching.silence_s,
             homing_ends_mesh=teaching.homing_ends_mesh,
             law=teaching.law,
-            versions=self.workshop.versions(manner_id)[:20],
+            versions=versions[:20],
             machines=tuple(m.name for m in machines if m.manner == manner_id),
         )
 
