@@ -6,10 +6,11 @@ import numpy as np
 import pytest
 
 from ivory_table.core.drift import rates
-from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.seen import places_of, seen_of
 from ivory_table.stations import bench, logbook, offset, tram
+from ivory_table.stations.tram.entries import BackedOff
 from ivory_table.store.workshop import Workshop
 from tests.past import past_of
 
@@ -60,6 +61,23 @@ def test_what_a_run_finds_and_leaves_is_what_the_practice_plate_was_and_is(desk:
     line = next(m for m in bench.view(desk).machines if m.machine.id == "heron")
     assert line.expected is not None
     assert 0 <= line.expected.p_today <= 1
+
+
+def test_how_a_plate_was_found_is_not_known_once_all_springs_were_backed_off(desk: Desk) -> None:
+    desk.start(
+        StartRun(
+            id="run",
+            machine_id="heron",
+            plate_id="heron-steel",
+            filament_id="pla-white",
+            gauge_id="copy-paper",
+            initials="mk",
+        )
+    )
+    desk.keep("run", "prepare", Keep(id="b", seen_seq=0, what=BackedOff(turns=2)))
+    found, left = seen_of(desk.open("run"))
+    assert found is None
+    assert left is not None
 
 
 def test_a_machine_with_a_past_is_due_and_names_the_loosening_knob(workshop: Workshop) -> None:

@@ -29,12 +29,17 @@ def places_of(setup: RunSetup) -> tuple[tuple[str, ...], Array]:
     return names, np.array([plate.centre, *corners])
 
 
-def seen_of(run: OpenRun) -> tuple[PlateSeen, PlateSeen] | None:
-    """(found, left), or None where nothing was measured or graded in this run."""
+def seen_of(run: OpenRun) -> tuple[PlateSeen | None, PlateSeen] | None:
+    """(found, left), or None where nothing was measured or graded in this run.
+
+    Where all springs were backed off, nobody knows any more how it was found.
+    """
     if not any(e.what.effect in ("reads", "moves_plate") for e in run.entries):
         return None
     state = run.state.with_marks() if run.state.signed_off else run.state
     left = _gaps(state, run.setup)
+    if any(e.what.kind == "backed_off" for e in run.entries):
+        return None, left
     return _found(state, left), left
 
 

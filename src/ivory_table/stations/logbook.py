@@ -136,11 +136,11 @@ _NO_JUMP = {"material"}
 
 def stretches(runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: str) -> tuple[Stretch, ...]:
     """Between each two runs of a plate that measured it, oldest first; `runs` newest first."""
-    of_plate = [r for r in reversed(runs) if r.plate_id == plate_id and r.found is not None and r.left is not None]
+    of_plate = [r for r in reversed(runs) if r.plate_id == plate_id and r.left is not None]
     out = []
     for before, after in itertools.pairwise(of_plate):
-        assert before.left is not None
-        assert after.found is not None
+        if before.left is None or after.found is None:
+            continue
         jumped = bool(set(after.changes) - _NO_JUMP) or _incidents(entries, before.last_at, after.started_at) != ()
         days = (after.started_at - before.last_at).total_seconds() / 86400
         found = stretch(before.left, after.found, days, jumped=jumped)
