@@ -12,6 +12,7 @@ from starlette.exceptions import HTTPException
 from starlette.staticfiles import StaticFiles
 
 from ivory_table import __version__
+from ivory_table.access.network import Network
 from ivory_table.desk.desk import Desk
 from ivory_table.link.manners import Manners
 from ivory_table.stations.lines import Lines
@@ -26,8 +27,12 @@ def create_app(
     web: Path | None = None,
     lines: Lines | None = None,
     practise: Callable[[], None] = lambda: None,
+    network: Network | None = None,
 ) -> FastAPI:
-    """`web`: the built front end; the packaged one when not given. `practise` brings practice machines in."""
+    """`web`: the built front end; the packaged one when not given. `practise` brings practice machines in.
+
+    `network`: who is let in from the workshop's network; without it this machine alone is answered.
+    """
     app = FastAPI(
         title="Ivory Table",
         version=__version__,
@@ -39,8 +44,9 @@ def create_app(
     app.state.desk = desk
     app.state.lines = lines or Lines(desk, Manners())
     app.state.practise = practise
+    app.state.network = network
     problems.install(app)
-    app.add_middleware(Guard)
+    app.add_middleware(Guard, network=network)
     for router in ROUTERS:
         app.include_router(router)
     _serve_web(app, web or Path(str(files("ivory_table").joinpath("web"))))

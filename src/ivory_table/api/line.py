@@ -9,11 +9,14 @@ from fastapi import APIRouter, Body, Path, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import PlainTextResponse, StreamingResponse
 
+from ivory_table.access.network import Network
 from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import Id, StationName, Value
 from ivory_table.stations import on_line
 from ivory_table.stations.http import RunId, desk, download
 from ivory_table.stations.lines import Connect, Leave, Lines, LineStatus
+
+from .network import did, who
 
 
 def lines(request: Request) -> Lines:
@@ -21,8 +24,24 @@ def lines(request: Request) -> Lines:
     return found
 
 
+def at_line(request: Request, machine_id: str, words: str) -> Lines:
+    """The lines, for somebody who tells a machine something: one at a time, and written down."""
+    did(request, f"{desk(request).workshop.machine(machine_id).name}: {words}")
+    found = lines(request)
+    found.holds(machine_id, who(request))
+    return found
+
+
+def at_run_line(request: Request, run_id: str, words: str) -> Lines:
+    return at_line(request, desk(request).open(run_id).setup.machine.id, words)
+
+
 MachineId = Annotated[Id, Path(description="The machine's id.")]
 line_routes = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
+
+
+class HandOver(Value):
+    yes: bool
 
 
 class Answer(Value):
@@ -65,17 +84,17 @@ def get_line(request: Request, machine_id: MachineId) -> LineStatus:
 
 @line_routes.post("/connect")
 def connect(request: Request, machine_id: MachineId, wanted: Connect) -> LineStatus:
-    return lines(request).connect(machine_id, wanted)
+    return at_line(request, machine_id, "connected").connect(machine_id, wanted)
 
 
 @line_routes.post("/disconnect")
 def disconnect(request: Request, machine_id: MachineId, wanted: Leave | None = None) -> LineStatus:
-    return lines(request).leave(machine_id, wanted or Leave())
+    return at_line(request, machine_id, "let go").leave(machine_id, wanted or Leave())
 
 
 @line_routes.post("/cool")
 def cool_down(request: Request, machine_id: MachineId) -> LineStatus:
-    return lines(request).cool(machine_id)
+    return at_line(request, machine_id, "heaters switched off").cool(machine_id)
 
 
 #: Stop has threads of its own: it never waits behind whatever else the server is doing.
@@ -84,22 +103,43 @@ _STOPPING = ThreadPoolExecutor(max_workers=8, thread_name_prefix="stop")
 
 @line_routes.post("/stop")
 async def stop(request: Request, machine_id: MachineId) -> LineStatus:
+    """From every device that was let in, whoever is at the line: it only ever ends a motion."""
+    did(request, f"{machine_id}: Stop")
     return await asyncio.get_running_loop().run_in_executor(_STOPPING, lines(request).stop, machine_id)
 
 
 @line_routes.post("/recover")
 def recover(request: Request, machine_id: MachineId) -> LineStatus:
-    return lines(request).recover(machine_id)
+    return at_line(request, machine_id, "waked after Stop").recover(machine_id)
 
 
 @line_routes.post("/cancel")
 def cancel(request: Request, machine_id: MachineId) -> LineStatus:
-    return lines(request).cancel(machine_id)
+    return at_line(request, machine_id, "job cancelled").cancel(machine_id)
 
 
 @line_routes.post("/answer")
 def answer(request: Request, machine_id: MachineId, given: Answer) -> LineStatus:
-    return lines(request).answer(machine_id, given.text, given.question)
+    return at_line(request, machine_id, f"answered '{given.text}'").answer(machine_id, given.text, given.question)
+
+
+@line_routes.post("/ask")
+def ask_for_line(request: Request, machine_id: MachineId) -> LineStatus:
+    """Ask whoever is at the line for it; where nothing was heard of them for a minute it is had at once."""
+    found = lines(request)
+    held = found.holder(machine_id)
+    network: Network | None = request.app.state.network
+    silent = 0.0 if network is None or held is None else network.seen_s_ago(held.device)
+    did(request, f"{desk(request).workshop.machine(machine_id).name}: asked for the line")
+    return found.ask_for(machine_id, who(request), silent)
+
+
+@line_routes.post("/hand-over")
+def hand_over(request: Request, machine_id: MachineId, given: HandOver) -> LineStatus:
+    """Give the line to whoever asked, or keep it."""
+    return at_line(request, machine_id, "line handed over" if given.yes else "line kept").hand_over(
+        machine_id, who(request), yes=given.yes
+    )
 
 
 @line_routes.get("/log", response_class=PlainTextResponse)
@@ -110,12 +150,15 @@ def get_log(request: Request, machine_id: MachineId) -> PlainTextResponse:
 @line_routes.get("/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
 async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
     """The line's status now and whenever it changes, as server-sent events."""
-    found = lines(request)
+    found, at = lines(request), who(request)
+    network: Network | None = request.app.state.network
     await run_in_threadpool(found.status, machine_id)
 
     async def changes() -> AsyncIterator[str]:
         seen, quiet = "", 0.0
         while not await request.is_disconnected():
+            if network is not None and not await run_in_threadpool(network.still, at):
+                return  # shut out meanwhile
             version = found.version  # before the look: a change in between is then seen at once
             status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
             if status != seen or quiet > 10:
@@ -140,25 +183,28 @@ def get_run_line(request: Request, run_id: RunId, station: StationName = "prepar
 
 @run_line_routes.post("/start")
 def start_job(request: Request, run_id: RunId, wanted: StartJob) -> on_line.LineView:
-    on_line.start(lines(request), run_id, wanted.station, wanted.job, wanted.id, wanted.zones)
+    at = at_run_line(request, run_id, f"{wanted.job.replace('_', ' ')} at {wanted.station.replace('_', ' ')}")
+    on_line.start(at, run_id, wanted.station, wanted.job, wanted.id, wanted.zones)
     return on_line.view(lines(request), desk(request).open(run_id), wanted.station)
 
 
 @run_line_routes.post("/nudge")
 def nudge(request: Request, run_id: RunId, wanted: Nudge) -> on_line.LineView:
-    on_line.change_while_printing(lines(request), run_id, "nudge", wanted.away_mm)
+    at = at_run_line(request, run_id, f"tip nudged by {wanted.away_mm} mm")
+    on_line.change_while_printing(at, run_id, "nudge", wanted.away_mm)
     return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
 
 
 @run_line_routes.post("/speed")
 def speed(request: Request, run_id: RunId, wanted: Speed) -> on_line.LineView:
-    on_line.change_while_printing(lines(request), run_id, "speed", wanted.percent)
+    at = at_run_line(request, run_id, f"speed {wanted.percent:g} %")
+    on_line.change_while_printing(at, run_id, "speed", wanted.percent)
     return on_line.view(lines(request), desk(request).open(run_id), "first_layer")
 
 
 @run_line_routes.post("/practice")
 def practice_answer(request: Request, run_id: RunId) -> LineStatus:
-    on_line.practice_answer(lines(request), run_id)
+    on_line.practice_answer(at_run_line(request, run_id, "the practice person answered"), run_id)
     return lines(request).status(desk(request).open(run_id).setup.machine.id)
 
 

@@ -10,7 +10,7 @@ from ivory_table.paper.manner_card import manner_card
 from ivory_table.stations.http import desk, download, download_bytes
 from ivory_table.stations.manner import catch, pages, proving
 
-from .line import MachineId, lines
+from .line import MachineId, at_line, lines
 
 manner_routes = APIRouter(prefix="/api/manners", tags=["manners"])
 machine_manner_routes = APIRouter(prefix="/api/machines/{machine_id}", tags=["manners"])
@@ -118,7 +118,7 @@ def use_manner(request: Request, machine_id: MachineId, wanted: pages.UseManner)
 @machine_manner_routes.post("/line/catch")
 def catch_reply(request: Request, machine_id: MachineId, wanted: catch.Catch) -> catch.Caught:
     """Send one line that only asks, and give back everything that is said to it."""
-    return catch.caught(_pages(request), lines(request), machine_id, wanted)
+    return catch.caught(_pages(request), at_line(request, machine_id, "asked something"), machine_id, wanted)
 
 
 @machine_manner_routes.get("/proving")
@@ -128,7 +128,9 @@ def get_proving(request: Request, machine_id: MachineId) -> proving.ProvingView:
 
 @machine_manner_routes.post("/proving/{step_id}")
 def prove(request: Request, machine_id: MachineId, step_id: Id, wanted: proving.StartStep) -> proving.ProvingView:
-    return proving.Proving(_pages(request), lines(request)).start(machine_id, step_id, wanted)
+    return proving.Proving(_pages(request), at_line(request, machine_id, f"proved: {step_id}")).start(
+        machine_id, step_id, wanted
+    )
 
 
 @machine_manner_routes.post("/proving/{step_id}/hand")
@@ -139,6 +141,6 @@ def proved_by_hand(request: Request, machine_id: MachineId, step_id: Id, given: 
 @machine_manner_routes.post("/line/practice")
 def practice_answer(request: Request, machine_id: MachineId) -> proving.ProvingView:
     """Let the person at a practice machine answer the question of a proof."""
-    found = proving.Proving(_pages(request), lines(request))
+    found = proving.Proving(_pages(request), at_line(request, machine_id, "the practice person answered"))
     found.practise(machine_id)
     return found.view(machine_id)

@@ -4,12 +4,14 @@ from .bench import bench_routes
 from .line import line_routes, practice_routes, run_line_routes
 from .logbook import due_routes, logbook_routes
 from .manner import machine_manner_routes, manner_routes
+from .network import network_routes
 from .setup import setup_routes
 from .stations import STATION_ROUTES, runs
 
 ROUTERS = (
     bench_routes,
     setup_routes,
+    network_routes,
     logbook_routes,
     due_routes,
     manner_routes,

@@ -1,6 +1,7 @@
 """Which machines are on the line: one session for each, found again by every page and every run."""
 
 import threading
+import time
 from collections import deque
 from contextlib import suppress
 from datetime import UTC, datetime
@@ -9,6 +10,7 @@ from typing import Literal
 
 from pydantic import ValidationError
 
+from ivory_table.access.roles import Who
 from ivory_table.core.value import Id, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Doors
@@ -17,12 +19,28 @@ from ivory_table.link.session import Job, LineTrouble, Session, Status, open_por
 from ivory_table.runs.doubts import Refused
 
 
+class Holder(Value):
+    """The device from which a machine's line is worked."""
+
+    device: Id
+    name: str
+
+
 class LineStatus(Status):
     """What a page shows of a machine's line."""
 
     machine_id: Id
     url: str | None
     manner: str
+    #: Whose line it is, and who would like to have it.
+    held_by: Holder | None = None
+    asked_by: Holder | None = None
+
+
+#: A holder of whom nothing was heard for so long is taken to have gone.
+AWAY_S = 60.0
+#: One who is there has so long to answer somebody who asks for the line of an idle machine.
+ANSWER_S = 30.0
 
 
 class Connect(Value):
@@ -66,6 +84,8 @@ class Lines:
         self._lock = threading.RLock()
         self.practising = threading.Lock()
         self._started: deque[str] = deque(maxlen=200)
+        self._holders: dict[str, Holder] = {}
+        self._asked: dict[str, tuple[Holder, float]] = {}
         self.version = 0
         self.closing = False
 
@@ -82,6 +102,8 @@ class Lines:
             machine_id=machine_id,
             url=self._url(machine_id, machine.line_url),
             manner=machine.manner,
+            held_by=self._holders.get(machine_id),
+            asked_by=self._asked.get(machine_id, (None, 0.0))[0],
             **now.model_dump(),
         )
 
@@ -94,6 +116,54 @@ class Lines:
         """The session of a machine, if one is open."""
         found = self._sessions.get(machine_id)
         return None if found is None or found.over else found
+
+    # One at a line at a time
+
+    def holds(self, machine_id: str, who: Who) -> None:
+        """Raises Refused where somebody else is at the machine's line; who comes to a free one has it."""
+        with self._lock:
+            held = self._holders.get(machine_id)
+            if held is None or self.session(machine_id) is None:
+                self._holders[machine_id] = Holder(device=who.device, name=who.name)
+                self._asked.pop(machine_id, None)
+            elif held.device != who.device:
+                name = self.desk.workshop.machine(machine_id).name
+                raise Refused("line_held", f"{held.name} is at {name}'s line. Ask for it; Stop works from everywhere.")
+
+    def ask_for(self, machine_id: str, who: Who, silent_s: float | None) -> LineStatus:
+        """Ask whoever holds a line for it.
+
+        It is had at once where nothing was heard of its holder for a minute, and by asking again where nobody answered
+        and the machine does nothing.
+        """
+        with self._lock:
+            held, session = self._holders.get(machine_id), self.session(machine_id)
+            asks = Holder(device=who.device, name=who.name)
+            free = held is None or session is None or silent_s is None or silent_s > AWAY_S
+            before, since = self._asked.get(machine_id, (None, 0.0))
+            unanswered = before == asks and time.monotonic() - since > ANSWER_S
+            if free or held == asks or (unanswered and session is not None and session.status.state == "idle"):
+                self._holders[machine_id] = asks
+                self._asked.pop(machine_id, None)
+            elif before != asks:
+                self._asked[machine_id] = (asks, time.monotonic())
+        self.changed()
+        return self.status(machine_id)
+
+    def hand_over(self, machine_id: str, who: Who, *, yes: bool) -> LineStatus:
+        """Give the line to whoever asked for it, or keep it."""
+        with self._lock:
+            self.holds(machine_id, who)
+            asked, _ = self._asked.pop(machine_id, (None, 0.0))
+            if asked is None:
+                raise Refused("nobody_asked", "Nobody asks for this line any more.")
+            if yes:
+                self._holders[machine_id] = asked
+        self.changed()
+        return self.status(machine_id)
+
+    def holder(self, machine_id: str) -> Holder | None:
+        return self._holders.get(machine_id)
 
     def connect(self, machine_id: str, wanted: Connect) -> LineStatus:
         """Open a machine's line. Raises Refused when it is open, unknown, used elsewhere or its manner is wrong."""
@@ -156,6 +226,8 @@ class Lines:
     def disconnect(self, machine_id: str, *, heaters_off: bool = True) -> LineStatus:
         with self._lock:
             session = self._sessions.pop(machine_id, None)
+            self._holders.pop(machine_id, None)
+            self._asked.pop(machine_id, None)
         if session is not None:
             session.close(heaters_off=heaters_off)
         self.changed()

@@ -9,6 +9,7 @@ from functools import lru_cache
 from typing import Annotated
 
 import numpy as np
+from icalendar import Calendar, Event
 from pydantic import AwareDatetime, Field
 
 from ivory_table.core.defaults import DRIFT
@@ -282,7 +283,9 @@ def as_csv(found: LogbookView) -> str:
 
 def as_calendar(workshop: Workshop, now: datetime) -> str:
     """Due days of every machine, as a calendar to subscribe to."""
-    lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Ivory Table//due//EN"]
+    calendar = Calendar()
+    calendar.add("version", "2.0")
+    calendar.add("prodid", "-//Ivory Table//due//EN")
     for machine in workshop.machines():
         if machine.retired:
             continue
@@ -290,17 +293,11 @@ def as_calendar(workshop: Workshop, now: datetime) -> str:
         found = expected(workshop, machine.id, newest[0].plate_id, now) if newest else None
         if found is None or found.due_at is None:
             continue
-        lines += [
-            "BEGIN:VEVENT",
-            f"UID:due-{machine.id}@ivory-table",
-            f"DTSTAMP:{now:%Y%m%dT%H%M%SZ}",
-            f"DTSTART;VALUE=DATE:{found.due_at:%Y%m%d}",
-            f"SUMMARY:{_ics(f'{machine.name}: look at the first layer')}",
-            f"DESCRIPTION:{_ics(found.words)}",
-            "END:VEVENT",
-        ]
-    return "\r\n".join([*lines, "END:VCALENDAR", ""])
-
-
-def _ics(text: str) -> str:
-    return text.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,").replace("\n", "\\n")
+        due = Event()
+        due.add("uid", f"due-{machine.id}@ivory-table")
+        due.add("dtstamp", now)
+        due.add("dtstart", found.due_at.date())
+        due.add("summary", f"{machine.name}: look at the first layer")
+        due.add("description", found.words)
+        calendar.add_component(due)
+    return str(calendar.to_ical(), "utf-8")

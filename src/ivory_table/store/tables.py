@@ -189,6 +189,32 @@ class LogRow(_Row):
         indexes = ((("machine_id", "at"), False),)
 
 
+class DeviceRow(_Row):
+    """A device of the network that was let in once. It stays on the list when it is shut out."""
+
+    id = CharField(primary_key=True, max_length=64)
+    name = CharField(max_length=60)
+    role = CharField(max_length=12)
+    let_in_at = CharField(max_length=40)
+    shut_out_at = CharField(max_length=40, null=True)
+
+    class Meta:
+        table_name = "device"
+
+
+class DoneRow(_Row):
+    """What was done, or refused, from which device: who moved what."""
+
+    at = CharField(max_length=40)
+    device = CharField(max_length=64)
+    name = CharField(max_length=60)
+    words = TextField()
+    refused = CharField(max_length=60, null=True)
+
+    class Meta:
+        table_name = "done"
+
+
 TABLES = (
     MachineRow,
     GaugeRow,
@@ -205,4 +231,6 @@ TABLES = (
     MannerRow,
     ProvingRow,
     LogRow,
+    DeviceRow,
+    DoneRow,
 )

@@ -27,7 +27,7 @@ export class Refusal extends Error {
 const LOST: Problem = {
   code: "no_answer",
   insist: false,
-  message: "The server does not answer. What you entered is still here: try again when it runs.",
+  message: "The server does not answer. What you entered is still here.",
 };
 
 /** Whether asking again may help: nobody answered. A refusal stays one, and is said at once. */

@@ -1,6 +1,8 @@
 /** Hooks over a machine's line: its status as it happens, what it can do here, and telling it. */
+
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
+import { v4 as uuid } from "uuid";
 import { answer, api, type Refusal, type Schemas, type Station } from "./client";
 import type { Zones } from "./run";
 
@@ -52,7 +54,8 @@ export function useRunLine(runId: string, station: Station, seq: number, on: boo
 type Told =
   | { tell: "connect"; url: string | null; manner: string | null }
   | { tell: "disconnect"; heaters: "off" | "leave" | null }
-  | { tell: "stop" | "recover" | "cancel" | "cool" }
+  | { tell: "stop" | "recover" | "cancel" | "cool" | "ask" }
+  | { tell: "hand-over"; yes: boolean }
   | { tell: "answer"; text: string; question: string }
   | { tell: "practice" | "disturb" }
   | { tell: "start"; job: string; zones: Zones }
@@ -85,6 +88,8 @@ export function useTell(machineId: string, runId: string, station: Station) {
               body: { text: told.text, question: told.question },
             }),
           );
+        case "hand-over":
+          return answer(api.POST("/api/machines/{machine_id}/line/hand-over", { ...machine, body: { yes: told.yes } }));
         case "practice":
           return answer(api.POST("/api/runs/{run_id}/line/practice", run));
         case "disturb":
@@ -93,7 +98,7 @@ export function useTell(machineId: string, runId: string, station: Station) {
           return answer(
             api.POST("/api/runs/{run_id}/line/start", {
               ...run,
-              body: { id: crypto.randomUUID(), station, job: told.job, zones: told.zones },
+              body: { id: uuid(), station, job: told.job, zones: told.zones },
             }),
           );
         case "nudge":

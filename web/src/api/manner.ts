@@ -1,5 +1,7 @@
 /** The hooks of a machine's manner: what it is told and what it says, taught word by word, and proved step by step. */
+
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { v4 as uuid } from "uuid";
 import { answer, api, type Refusal, type Schemas } from "./client";
 
 export type MannerView = Schemas["MannerView"];
@@ -163,7 +165,7 @@ export function useProve(machine: string) {
           ? api.POST("/api/machines/{machine_id}/proving/{step_id}/hand", { ...path(step), body: { by, ...hand } })
           : api.POST("/api/machines/{machine_id}/proving/{step_id}", {
               ...path(step),
-              body: { id: crypto.randomUUID(), by },
+              body: { id: uuid(), by },
             }),
       ) as unknown as Promise<Proving>,
     onSuccess: (view) => cache.setQueryData(["proving", machine], view),

@@ -1,7 +1,9 @@
 /** Hooks over a run: a station's view, keeping an entry, asking the practice plate. */
+
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef } from "react";
-import { answer, api, type Refusal, type Schemas, type Station, type What } from "./client";
+import { v4 as uuid } from "uuid";
+import { answer, api, type Refusal, type Schemas, type Station, type What, wasLost } from "./client";
 
 /** Who and what a run is about, and where each station stands: asked for anew when something was kept. */
 export type Head = Schemas["RunHead"];
@@ -85,10 +87,13 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
   // An id outlives a lost answer, so that trying again cannot keep the same thing twice.
   const pending = useRef<{ key: string; id: string } | null>(null);
   const idFor = (key: string) => {
-    if (pending.current?.key !== key) pending.current = { key, id: crypto.randomUUID() };
+    if (pending.current?.key !== key) pending.current = { key, id: uuid() };
     return pending.current.id;
   };
   const settled = {
+    // A row is kept once, however often it is sent: it waits here until the server is back.
+    retry: (_: number, wrong: Refusal) => wasLost(wrong),
+    retryDelay: 1500,
     // One at a time, in the order they were asked.
     scope: { id: runId },
     onSuccess: (view: Views[S], entry: Entry | undefined) => {
@@ -160,7 +165,7 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
       if (!busy) practice.mutate(undefined);
     },
     busy,
-    wrong: answered.error ?? noted.error ?? practice.error,
+    wrong: answered.error ?? noted.error ?? practice.error ?? answered.failureReason ?? noted.failureReason,
     /** The answer that was refused; `forget` takes it off the page. */
     refused: answered.error ? { what: answered.variables.what, problem: answered.error.problem } : null,
     forget: answered.reset,

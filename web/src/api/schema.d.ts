@@ -99,6 +99,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/line/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ask For Line
+         * @description Ask whoever is at the line for it; where nothing was heard of them for a minute it is had at once.
+         */
+        post: operations["ask_for_line_api_machines__machine_id__line_ask_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line/cancel": {
         parameters: {
             query?: never;
@@ -207,6 +227,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/line/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Hand Over
+         * @description Give the line to whoever asked, or keep it.
+         */
+        post: operations["hand_over_api_machines__machine_id__line_hand_over_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line/log": {
         parameters: {
             query?: never;
@@ -270,7 +310,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop */
+        /**
+         * Stop
+         * @description From every device that was let in, whoever is at the line: it only ever ends a motion.
+         */
         post: operations["stop_api_machines__machine_id__line_stop_post"];
         delete?: never;
         options?: never;
@@ -592,6 +635,137 @@ export interface paths {
         put?: never;
         /** Try Reply */
         post: operations["try_reply_api_manners__manner_id__words__word_id__try_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Network */
+        get: operations["get_network_api_network_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Let In
+         * @description A code for one device, good for ten minutes. Only the serving machine gives it out.
+         */
+        post: operations["let_in_api_network_codes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/devices/{device_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep Device */
+        put: operations["keep_device_api_network_devices__device_id__put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/devices/{device_id}/shut-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Shut Out
+         * @description From now on: what is open on the device ends too.
+         */
+        post: operations["shut_out_api_network_devices__device_id__shut_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Join
+         * @description Be let in by a code. The answer sets a signed cookie that no script can read.
+         */
+        post: operations["join_api_network_join_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave
+         * @description Be shut out by oneself: the tablet goes back into its drawer.
+         */
+        post: operations["leave_api_network_leave_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/network/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Me */
+        get: operations["get_me_api_network_me_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2256,6 +2430,33 @@ export interface components {
             /** Place */
             place: string;
         };
+        /** Device */
+        Device: {
+            /** Id */
+            id: string;
+            /**
+             * Let In At
+             * Format: date-time
+             */
+            let_in_at: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "look" | "work" | "move" | "here";
+            /** Shut Out At */
+            shut_out_at?: string | null;
+        };
+        /** DeviceLine */
+        DeviceLine: {
+            device: components["schemas"]["Device"];
+            /** Seen S Ago */
+            seen_s_ago: number | null;
+            /** Words */
+            words: string;
+        };
         /**
          * Difference
          * @description One word that two manners say differently.
@@ -2291,6 +2492,25 @@ export interface components {
             means?: ("height" | "zero") | null;
             /** Shows Mm */
             shows_mm: number;
+        };
+        /**
+         * Done
+         * @description What was done from a device; `refused` is the code where it was not.
+         */
+        Done: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+            /** Refused */
+            refused?: string | null;
+            /** Words */
+            words: string;
         };
         /**
          * Due
@@ -2919,6 +3139,11 @@ export interface components {
             /** Word */
             word: string;
         };
+        /** HandOver */
+        HandOver: {
+            /** Yes */
+            yes: boolean;
+        };
         /** Heated */
         Heated: {
             /** Bed C */
@@ -2993,12 +3218,39 @@ export interface components {
             /** Words */
             words: string;
         };
+        /**
+         * Holder
+         * @description The device from which a machine's line is worked.
+         */
+        Holder: {
+            /** Device */
+            device: string;
+            /** Name */
+            name: string;
+        };
         /** Imported */
         Imported: {
             /** Id */
             id: string;
             /** New */
             new: boolean;
+        };
+        /**
+         * Invitation
+         * @description A code that lets one device in: to be typed, or scanned as the address that carries it.
+         */
+        Invitation: {
+            /** Address */
+            address: string;
+            /** Code */
+            code: string;
+            /** Qr */
+            qr: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
         };
         /**
          * JobLine
@@ -3036,6 +3288,11 @@ export interface components {
             /** Text */
             text: string;
         };
+        /** Join */
+        Join: {
+            /** Code */
+            code: string;
+        };
         /** Judged */
         Judged: {
             /** Caliper Mm */
@@ -3068,6 +3325,16 @@ export interface components {
             sure: boolean;
             /** Zone */
             zone: number;
+        };
+        /** KeepDevice */
+        KeepDevice: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "look" | "work" | "move";
         };
         /** KeepFirstLayer */
         KeepFirstLayer: {
@@ -3418,6 +3685,7 @@ export interface components {
              * @default []
              */
             answers: string[];
+            asked_by?: components["schemas"]["Holder"] | null;
             /** Bed C */
             bed_c?: number | null;
             /** Bed Target C */
@@ -3432,6 +3700,7 @@ export interface components {
              * @default
              */
             heat_words: string;
+            held_by?: components["schemas"]["Holder"] | null;
             /**
              * Homed
              * @default false
@@ -3791,6 +4060,22 @@ export interface components {
             sample: number;
             /** Start */
             start: number;
+        };
+        /**
+         * Me
+         * @description Who asks, and for what they were let in. `on`: whether this server answers a network at all.
+         */
+        Me: {
+            /** Device */
+            device: string | null;
+            /** Name */
+            name: string;
+            /** On */
+            on: boolean;
+            /** Role */
+            role: ("look" | "work" | "move" | "here") | null;
+            /** Words */
+            words: string;
         };
         /**
          * Meaning
@@ -4273,6 +4558,33 @@ export interface components {
             sd_mm: number;
             /** Words */
             words: string;
+        };
+        /** NetworkView */
+        NetworkView: {
+            /** Addresses */
+            addresses: string[];
+            /** Devices */
+            devices: components["schemas"]["DeviceLine"][];
+            /** Done */
+            done: components["schemas"]["Done"][];
+            /** Encrypted */
+            encrypted: boolean;
+            me: components["schemas"]["Me"];
+            /** Roles */
+            roles: {
+                [key: string]: string;
+            };
+        };
+        /** NewCode */
+        NewCode: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @default work
+             * @enum {string}
+             */
+            role: "look" | "work" | "move";
         };
         /**
          * Next
@@ -7268,6 +7580,38 @@ export interface operations {
             };
         };
     };
+    ask_for_line_api_machines__machine_id__line_ask_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     cancel_api_machines__machine_id__line_cancel_post: {
         parameters: {
             query?: never;
@@ -7459,6 +7803,42 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": unknown;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hand_over_api_machines__machine_id__line_hand_over_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOver"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineStatus"];
                 };
             };
             /** @description A refusal. */
@@ -8281,6 +8661,227 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_network_api_network_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    let_in_api_network_codes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCode"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_device_api_network_devices__device_id__put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The device's id. */
+                device_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepDevice"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shut_out_api_network_devices__device_id__shut_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The device's id. */
+                device_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join_api_network_join_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    leave_api_network_leave_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_me_api_network_me_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
                 };
             };
             /** @description A refusal. */

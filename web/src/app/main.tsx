@@ -5,6 +5,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { wasLost } from "../api/client";
+import { Connection } from "../network/Connection";
 import { KeyBoard } from "./keys";
 import { Routes } from "./routes";
 import { startTheme } from "./theme";
@@ -29,6 +30,7 @@ if (root) {
       <QueryClientProvider client={queries}>
         <BrowserRouter>
           <KeyBoard>
+            <Connection />
             <Routes />
           </KeyBoard>
         </BrowserRouter>

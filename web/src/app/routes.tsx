@@ -20,6 +20,8 @@ const Recipe = page("Recipe", () => import("../stations/first-layer/Recipe"));
 const Placing = page("Placing", () => import("../stations/first-layer/Placing"));
 const Logbook = page("Logbook", () => import("../logbook/Logbook"));
 const Talk = page("Talk", () => import("../manner/Talk"));
+const Network = page("Network", () => import("../network/Network"));
+const Join = page("Join", () => import("../network/Join"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -29,6 +31,8 @@ export function Routes() {
       <Router>
         <Route path="/" element={<Bench />} />
         <Route path="/setup" element={<Setup />} />
+        <Route path="/network" element={<Network />} />
+        <Route path="/join" element={<Join />} />
         <Route path="/machines/:machineId/logbook" element={<Logbook />} />
         <Route path="/machines/:machineId/talk" element={<Talk />} />
         <Route path="/runs/:runId">

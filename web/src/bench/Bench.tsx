@@ -1,6 +1,8 @@
 /** The bench: every machine as its plate, its state in one line, and the way into a run. */
+
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
+import { v4 as uuid } from "uuid";
 import type { Schemas } from "../api/client";
 import { useBench, useImportRun, useStartRun } from "../api/run";
 import { Finder } from "../app/Finder";
@@ -20,9 +22,14 @@ export function Bench() {
     <div className="mx-auto flex min-h-dvh max-w-7xl flex-col px-4 lg:px-6">
       <header className="flex min-h-12 items-center border-b border-hairline">
         <h1 className="text-xl font-semibold">Ivory Table</h1>
-        <Link to="/setup" className="ml-auto flex min-h-11 items-center underline underline-offset-4">
-          Set-up
-        </Link>
+        <nav className="ml-auto flex gap-5">
+          <Link to="/network" className="flex min-h-11 items-center underline underline-offset-4">
+            Network
+          </Link>
+          <Link to="/setup" className="flex min-h-11 items-center underline underline-offset-4">
+            Set-up
+          </Link>
+        </nav>
       </header>
       {line ? (
         <div className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_368px]">
@@ -134,7 +141,7 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
   const { machine } = line;
   const navigate = useNavigate();
   const start = useStartRun();
-  const [id] = useState(() => crypto.randomUUID());
+  const [id] = useState(() => uuid());
   const [plate, setPlate] = useState(machine.plates[0]?.id ?? "");
   const [filament, setFilament] = useState(bench.filaments[0]?.id ?? "");
   const [gauge, setGauge] = useState(bench.gauges[0]?.id ?? "");

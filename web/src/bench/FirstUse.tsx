@@ -1,7 +1,9 @@
 /** An empty workshop: a few questions on the sheet itself, and the first run can begin. */
+
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
+import { v4 as uuid } from "uuid";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { BringSetup } from "../setup/BringSetup";
 import { Button, Choice, Field, Wrong } from "../ui/controls";
@@ -58,7 +60,7 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
     if (!name.trim() || w === null || d === null || (probe !== "none" && (dx === null || dy === null))) return;
     const count = Number(knobs) as 0 | 3 | 4;
     make.mutate({
-      id: `machine-${crypto.randomUUID().slice(0, 8)}`,
+      id: `machine-${uuid().slice(0, 8)}`,
       name: name.trim(),
       shape,
       width_mm: w,

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
 import { useManners } from "../api/manner";
+import { may, useMe } from "../api/network";
 import type { Zones } from "../api/run";
 import { type Key, useKeys } from "../app/keys";
 import { FEELS } from "../stations/Feel";
@@ -25,7 +26,8 @@ export function useLine(
   const tell = useTell(machine.id, runId, station);
   const crashes = useCrashes(runId, on && machine.practice, `${status?.state} ${status?.words}`).data?.crashes ?? [];
   const active = status?.state === "waiting" || (status?.state === "busy" && status.job !== "Lifted and warm");
-  return { machine, status, here: on ? data : undefined, tell, active, on, crashes };
+  const me = useMe().data;
+  return { machine, status, here: on ? data : undefined, tell, active, on, crashes, me, moves: may(me, "move") };
 }
 
 export const lineWords = (status: LineStatus | undefined, practice: boolean): string => {
@@ -57,6 +59,38 @@ export function StopButton({ line }: { line: Pick<Line, "status" | "tell" | "act
   );
 }
 
+/** Somebody else is at this line: asked for here, handed over there. */
+function Held({ line }: { line: Line }) {
+  const { status, tell, me } = line;
+  if (!status?.held_by || !line.on) return null;
+  const mine = !me?.device || status.held_by.device === me.device;
+  if (mine && !status.asked_by) return null;
+  if (mine)
+    return (
+      <Panel tone="brass">
+        <p role="alert" className="font-medium">
+          {status.asked_by?.name} asks for {line.machine.name}'s line.
+        </p>
+        <div className="mt-2 grid grid-cols-2 gap-2">
+          <Button onClick={() => tell.mutate({ tell: "hand-over", yes: true })}>Hand it over</Button>
+          <Button onClick={() => tell.mutate({ tell: "hand-over", yes: false })}>Keep it</Button>
+        </div>
+      </Panel>
+    );
+  return (
+    <Panel tone="brass">
+      <p>
+        {status.held_by.name} is at {line.machine.name}'s line. Stop works from here too.
+      </p>
+      {line.moves && (
+        <Button className="mt-2 w-full" disabled={tell.isPending} onClick={() => tell.mutate({ tell: "ask" })}>
+          {status.asked_by?.device === me?.device ? "Asked; ask again" : "Ask for the line"}
+        </Button>
+      )}
+    </Panel>
+  );
+}
+
 /** Above the slip: what went wrong, what is asked, what is being done, what the machine can do here. */
 export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones }) {
   const { status, here, tell } = line;
@@ -73,6 +107,7 @@ export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones
           )}
         </Panel>
       )}
+      <Held line={line} />
       <Fallen status={status} tell={tell} />
       {status.state === "connecting" && <p className="text-graphite">{status.words}</p>}
       {status.state === "waiting" && <Question line={line} />}
@@ -97,7 +132,7 @@ export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones
           </Link>
         </p>
       )}
-      {here && !line.active && <Offers line={line} here={here} zones={zones} />}
+      {here && !line.active && line.moves && <Offers line={line} here={here} zones={zones} />}
       {!heatersAsked(tell.error as Refusal | null) && <Wrong wrong={tell.error as Refusal | null} />}
     </section>
   );
@@ -107,6 +142,7 @@ export function LineNow({ line, zones = "advised" }: { line: Line; zones?: Zones
 export function LineRest({ line }: { line: Line }) {
   const { status, here, tell, machine } = line;
   if (!status) return null;
+  if (!line.moves) return <p className="border-t border-hairline pt-2 text-sm">{line.me?.words}, not move machines.</p>;
   if (!line.on)
     return (
       <div className="flex flex-col gap-2 border-t border-hairline pt-3">

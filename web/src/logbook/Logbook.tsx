@@ -1,6 +1,8 @@
 /** A machine's logbook: what drifts, what is due, what happened. */
+
 import { type FormEvent, useEffect, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
+import { v4 as uuid } from "uuid";
 import { type LogbookView, useLogbook, useTellLog } from "../api/logbook";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
@@ -105,7 +107,7 @@ function Tell({ view }: { view: LogbookView }) {
   const [note, setNote] = useState("");
   const [count, setCount] = useState("");
   const [by, setBy] = useState(localStorage.getItem("initials") ?? "");
-  const [id, setId] = useState(() => crypto.randomUUID());
+  const [id, setId] = useState(() => uuid());
   const [wrong, setWrong] = useState<string | null>(null);
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -117,7 +119,7 @@ function Tell({ view }: { view: LogbookView }) {
       { id, by, kind: kind as "note", note, count: kind === "prints" ? n : null, at: null },
       {
         onSuccess: () => {
-          setId(crypto.randomUUID());
+          setId(uuid());
           setNote("");
           setCount("");
         },

@@ -1,5 +1,7 @@
 /** The small shelves: gauges, nozzles, filaments, people. One form each, kept whole. */
+
 import { type ReactNode, useState } from "react";
+import { v4 as uuid } from "uuid";
 import { api, type Schemas } from "../api/client";
 import { useKeep } from "../api/setup";
 import { Button, Choice, Wrong } from "../ui/controls";
@@ -7,7 +9,7 @@ import { NumberField, ProblemOf, TextField, Tick } from "./fields";
 
 type Gauge = Schemas["Gauge"];
 
-export const freshId = (prefix: string) => `${prefix}-${crypto.randomUUID().slice(0, 8)}`;
+export const freshId = (prefix: string) => `${prefix}-${uuid().slice(0, 8)}`;
 
 interface ShelfProps<T> {
   send: (body: T) => Promise<{ data?: unknown; error?: unknown }>;

@@ -1,5 +1,7 @@
 /** A feel check at the centre: heights in an order nobody can foretell, a feel each, and the scale they tell. */
+
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { v4 as uuid } from "uuid";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Eyebrow, Panel, Wrong } from "../../ui/controls";
@@ -38,7 +40,7 @@ export function FeelCheck({
       answer(
         api.POST("/api/runs/{run_id}/feel/practice", {
           params: { path: { run_id: runId } },
-          body: { id: crypto.randomUUID(), seen_seq: seq },
+          body: { id: uuid(), seen_seq: seq },
         }),
       ) as unknown as Promise<Check>,
     onSettled: () => cache.invalidateQueries({ queryKey: ["run", runId] }),
