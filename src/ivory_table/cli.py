@@ -33,9 +33,11 @@ from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
+from ivory_table.runs.doubts import Refused
+from ivory_table.stations import carried
 from ivory_table.stations.lines import Lines
 from ivory_table.store import copies
-from ivory_table.store.workshop import Workshop
+from ivory_table.store.workshop import Unknown, Workshop
 from ivory_table.trial.drift import SCENARIO as DRIFT_SCENARIO
 from ivory_table.trial.drift import trial as run_drift
 from ivory_table.trial.figures import missed
@@ -374,6 +376,43 @@ def restore(
     print(f"{data}: {found.runs} runs, as of {found.made_at:%Y-%m-%d %H:%M}.")
     if aside is not None:
         print(f"What was there before is in {aside}.")
+
+
+@app.command(name="export")
+def export_(
+    file: Annotated[Path, typer.Argument(help="The file to write, such as workshop.zip.")],
+    data: Data = SETTINGS.data,
+    machine: Annotated[str | None, typer.Option(help="One machine alone, by its id.")] = None,
+) -> None:
+    """Carry set-up, runs, logbook and taught manners away as JSON in one file."""
+    if not (data / "workshop.db").is_file():
+        _ends(f"There is no workshop in {data}. Give its folder with --data.")
+    try:
+        runs = carried.carry(_workshop(data), file, machine)
+    except Unknown as nobody:
+        _ends(str(nobody).strip("'\""))
+    except OSError as wrong:
+        _ends(f"{file} cannot be written: {wrong.strerror}.")
+    print(f"{file}: {runs} runs.")
+
+
+@app.command(name="import")
+def import_(
+    file: Annotated[Path, typer.Argument(help="A file that `export` wrote, here or elsewhere.")],
+    data: Data = SETTINGS.data,
+) -> None:
+    """Add what another workshop carried away; what is here stays, and no run comes twice."""
+    if not file.is_file():
+        _ends(f"There is no file {file}.")
+    try:
+        found = carried.bring_all(_workshop(data), file, "–")
+    except Refused as wrong:
+        _ends(str(wrong))
+    print(f"{found.runs_new} runs are new, {found.runs_same} were here already; {found.log_new} entries of logbooks.")
+    for name in found.setup.left_alone:
+        print(f"{name} differs here and was left as it is.")
+    for sentence in found.left_out:
+        print(sentence)
 
 
 #: Trials whose figures have bars, by what is tried.

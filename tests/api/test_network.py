@@ -14,6 +14,7 @@ from ivory_table.access.network import COOKIE, Network, secret_of
 from ivory_table.access.roles import RANK, Role, needed
 from ivory_table.api.app import create_app
 from ivory_table.desk.desk import Desk
+from ivory_table.link.session import Status
 from ivory_table.stations.lines import ANSWER_S
 from ivory_table.store.workshop import Workshop
 
@@ -47,7 +48,9 @@ def first(app: FastAPI) -> TestClient:
     return at(app, "127.0.0.1", "localhost:8765")
 
 
-def let_in(app: FastAPI, first: TestClient, role: str, name: str = "tablet", address: str = "192.168.4.31") -> TestClient:
+def let_in(
+    app: FastAPI, first: TestClient, role: str, name: str = "tablet", address: str = "192.168.4.31"
+) -> TestClient:
     invited = first.post("/api/network/codes", json={"name": name, "role": role})
     assert invited.status_code == 201, invited.text
     device = at(app, address)
@@ -75,7 +78,8 @@ def test_a_code_lets_one_device_in_for_what_was_said(app: FastAPI, first: TestCl
     joined = device.post("/api/network/join", json={"code": typed})
     assert joined.json()["role"] == "work"
     cookie = joined.headers["set-cookie"].lower()
-    assert "httponly" in cookie and "samesite=strict" in cookie
+    assert "httponly" in cookie
+    assert "samesite=strict" in cookie
     assert device.get("/api/bench").status_code == 200
     again = at(app, "192.168.4.32").post("/api/network/join", json={"code": invited["code"]})
     assert (again.status_code, again.json()["code"], again.json()["field"]) == (422, "code_unknown", "code")
@@ -158,9 +162,7 @@ def test_a_forged_cookie_is_nobody_s(app: FastAPI, first: TestClient, forged: st
     assert answer.status_code == 401
 
 
-def test_a_cookie_of_another_workshop_is_nobody_s(
-    app: FastAPI, first: TestClient, desk: Desk, clock: Clock
-) -> None:
+def test_a_cookie_of_another_workshop_is_nobody_s(app: FastAPI, first: TestClient, desk: Desk, clock: Clock) -> None:
     device = let_in(app, first, "move")
     elsewhere = at(create_app(desk, network=Network(b"another", now=clock)))
     elsewhere.cookies = device.cookies
@@ -261,14 +263,7 @@ class Quiet:
     """A session that does nothing, as far as whose line it is is concerned."""
 
     over = False
-
-    class status:
-        state = "idle"
-        hot = False
-
-        @staticmethod
-        def model_dump() -> dict[str, object]:
-            return {}
+    status = Status(state="idle")
 
     def cancel(self) -> None: ...
 

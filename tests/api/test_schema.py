@@ -43,7 +43,7 @@ quick = described.exclude(path_regex="/import$")
 
 
 @quick.parametrize()
-@settings(max_examples=6, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=3, deadline=None, suppress_health_check=list(HealthCheck))
 def test_every_answer_fits_the_description(case: schemathesis.Case) -> None:
     fits(case)
 

@@ -31,7 +31,7 @@ bench_routes = APIRouter(prefix="/api", tags=["bench"])
 
 @bench_routes.get("/bench")
 def get_bench(request: Request) -> BenchView:
-    return view(desk(request))
+    return view(desk(request), request.app.state.lines)
 
 
 @bench_routes.post("/runs", status_code=201)

@@ -1,6 +1,7 @@
 """Every address of the application."""
 
 from .bench import bench_routes
+from .carried import carried_routes, found_routes
 from .line import line_routes, practice_routes, run_line_routes
 from .logbook import due_routes, logbook_routes
 from .manner import machine_manner_routes, manner_routes
@@ -11,6 +12,8 @@ from .stations import STATION_ROUTES, runs
 ROUTERS = (
     bench_routes,
     setup_routes,
+    carried_routes,
+    found_routes,
     network_routes,
     logbook_routes,
     due_routes,

@@ -16,6 +16,8 @@ from .problems import problem
 
 #: A whole run or set-up, a pasted grid, and everything else: what is kept at a machine is small.
 MAX_FILE = 4 * 1024 * 1024
+#: A whole workshop, packed.
+MAX_CARRIED = 1024 * 1024 * 1024
 MAX_PASTE = 1024 * 1024
 MAX_BODY = 128 * 1024
 
@@ -60,8 +62,12 @@ class Guard:
                 await self._note(who, f"{method} {path}", "not_allowed")
             await _not_let_in(who, role)(scope, receive, send)
             return
-        most = MAX_FILE if path.endswith("/import") else MAX_PASTE if path.endswith("/mesh/preview") else MAX_BODY
-        too_large = TOO_LARGE if most == MAX_FILE else TOO_LARGE_HERE
+        most = MAX_PASTE if path.endswith("/mesh/preview") else MAX_BODY
+        too_large = TOO_LARGE_HERE
+        if path.endswith("/import"):
+            most, too_large = MAX_FILE, TOO_LARGE
+        elif path == "/api/carried":
+            most, too_large = MAX_CARRIED, TOO_LARGE_CARRIED
         size = headers.get("content-length", "0")
         if size.isdigit() and int(size) > most:
             await problem(413, "too_large", too_large)(scope, receive, send)
@@ -137,6 +143,7 @@ def _not_let_in(who: Who | None, role: Role) -> JSONResponse:
 FOREIGN_HOST = "Ivory Table answers on this machine only."
 FOREIGN_NAME = "Ivory Table does not know itself under this name. Use its address in numbers, or start it with --name and the name."
 TOO_LARGE = "That file is larger than 4 MB; a mesh or a run has a few hundred kB. Is it the right one?"
+TOO_LARGE_CARRIED = "That file is larger than 1 GB. Bring a workshop of that size back with `ivory-table import`."
 TOO_LARGE_HERE = "That is far more than can be meant here. Is it the right text?"
 
 

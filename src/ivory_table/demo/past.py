@@ -11,6 +11,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+from ivory_table.runs.summary import Summary, in_line
 from ivory_table.store.tables import (
     EntryRow,
     LearntRow,
@@ -41,6 +42,8 @@ def remember(workshop: Workshop, practice: Path, now: datetime) -> bool:
     with workshop.writing():
         for table in TABLES:
             rows = [{k: _later(v, moved) for k, v in row.items()} for row in body["rows"][table._meta.table_name]]
+            if table is SummaryRow:
+                rows = [row | {"find": in_line(Summary.model_validate_json(row["body"]))} for row in rows]
             for some in range(0, len(rows), 200):
                 table.insert_many(rows[some : some + 200]).on_conflict_replace().execute()
     practice.mkdir(parents=True, exist_ok=True)

@@ -299,6 +299,11 @@ class Desk:
             state = state.apply(entry)
         return OpenRun(run.setup, entries, state, run.manner)
 
+    def forget_open(self) -> None:
+        """Rows were changed beneath: every run is opened anew."""
+        with self._lock:
+            self._open.clear()
+
     def manner_changed(self, manner_id: str) -> None:
         """Runs of machines that talk so are opened anew, with its words as they are now."""
         with self._lock:

@@ -5,6 +5,7 @@ from ivory_table.core.plate_values import PlateValue
 from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.lessons import Lessons, MeshLesson, learnt_after, machine_after, person_after
+from ivory_table.store.erasing import ERASED
 from ivory_table.store.workshop import Workshop
 
 
@@ -28,6 +29,8 @@ def sum_up_machine(workshop: Workshop, machine_id: str) -> None:
 
 def sum_up_person(workshop: Workshop, initials: str, *, new: bool = False) -> None:
     """The person as they were entered, with what their runs have taught since; somebody new by their initials."""
+    if initials == ERASED:
+        return
     entered = workshop.person_as_entered(initials)
     if entered is None:
         if not new:

@@ -50,6 +50,12 @@ class Summary(Value):
     changes: tuple[Id, ...] = ()
 
 
+def in_line(run: Summary) -> str:
+    """What stands in a run's line, in small letters: what it is found by."""
+    parts = (run.machine_name, run.plate_name, run.filament_name, run.initials, run.words, f"{run.started_at:%Y-%m-%d}")
+    return " ".join(parts).lower()
+
+
 class MeshLeft(Value):
     """The mesh the machine follows when a run is left, and whether it is switched on."""
 

@@ -9,6 +9,7 @@ from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.summary import Summary
 from ivory_table.stations.first_use import KnobPlaces, known_places
+from ivory_table.stations.lines import Lines
 from ivory_table.stations.logbook import expected
 
 
@@ -32,6 +33,13 @@ class Due(Value):
     words: str
 
 
+class OnLine(Value):
+    """What a machine's line is doing, for whoever looks from afar."""
+
+    state: str
+    words: str
+
+
 class MachineLine(Value):
     machine: Machine
     convention_name: str
@@ -40,6 +48,8 @@ class MachineLine(Value):
     open_run: RunLine | None
     last_run: RunLine | None
     expected: Due | None
+    #: None while nobody is on its line.
+    on_line: OnLine | None
 
 
 class Signer(Value):
@@ -59,34 +69,43 @@ class BenchView(Value):
     usual_knobs: tuple[KnobPlaces, ...]
 
 
-def view(desk: Desk) -> BenchView:
+def view(desk: Desk, lines: Lines | None = None) -> BenchView:
     """Everything from what was kept with the runs: nothing is replayed."""
     workshop = desk.workshop
     desk.catch_up(most=12)
     newest, unfinished = workshop.newest_of_each(), workshop.newest_of_each(unfinished=True)
-    lines: list[MachineLine] = []
+    shown: list[MachineLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
         how = convention(machine.convention)
         last, begun = newest.get(machine.id), unfinished.get(machine.id)
-        lines.append(
+        shown.append(
             MachineLine(
                 machine=machine,
                 convention_name=how.name,
                 convention_rule=how.rule,
                 words=last.words if last else "no run yet",
-                open_run=_line(begun) if begun else None,
-                last_run=_line(last) if last else None,
+                open_run=run_line(begun) if begun else None,
+                last_run=run_line(last) if last else None,
                 expected=_due(desk, last) if last else None,
+                on_line=_on_line(lines, machine.id) if lines else None,
             )
         )
     return BenchView(
-        machines=tuple(lines),
+        machines=tuple(shown),
         gauges=tuple(g for g in workshop.gauges() if not g.retired),
         filaments=tuple(f for f in workshop.filaments() if not f.retired),
         people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
-        runs=tuple(_line(summary) for summary in workshop.summaries()),
-        usual_knobs=() if lines else known_places(),
+        runs=tuple(run_line(summary) for summary in workshop.summaries()),
+        usual_knobs=() if shown else known_places(),
     )
+
+
+def _on_line(lines: Lines, machine_id: str) -> OnLine | None:
+    session = lines.session(machine_id)
+    if session is None:
+        return None
+    now = session.status
+    return OnLine(state=now.state, words=now.question or now.job or now.words)
 
 
 def _due(desk: Desk, last: Summary) -> Due | None:
@@ -97,14 +116,14 @@ def _due(desk: Desk, last: Summary) -> Due | None:
 def runs_of(desk: Desk, machine_id: str) -> tuple[RunLine, ...]:
     """Every run of a machine, newest first."""
     desk.workshop.machine(machine_id)
-    return tuple(_line(summary) for summary in desk.workshop.summaries(machine_id, MOST_RUNS))
+    return tuple(run_line(summary) for summary in desk.workshop.summaries(machine_id, MOST_RUNS))
 
 
 #: A longer list is for the logbook.
 MOST_RUNS = 400
 
 
-def _line(summary: Summary) -> RunLine:
+def run_line(summary: Summary) -> RunLine:
     return RunLine(
         id=summary.run_id,
         machine_id=summary.machine_id,

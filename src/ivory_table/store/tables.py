@@ -128,6 +128,8 @@ class SummaryRow(_Row):
     machine_id = CharField(max_length=64)
     started_at = CharField(max_length=40, index=True)
     signed_off = BooleanField()
+    #: What stands in its line, in small letters, to be found by.
+    find = TextField(default="")
     body = TextField()
     mesh = TextField()
 

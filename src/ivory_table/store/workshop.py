@@ -22,7 +22,7 @@ from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.lessons import Lessons, entered_anew
 from ivory_table.runs.log import LogEntry
-from ivory_table.runs.summary import MeshLeft, Shown, Summary
+from ivory_table.runs.summary import MeshLeft, Shown, Summary, in_line
 
 from .tables import (
     EntryRow,
@@ -340,6 +340,7 @@ class Workshop:
             machine_id=summary.machine_id,
             started_at=summary.started_at.isoformat(),
             signed_off=summary.signed_off,
+            find=in_line(summary),
             body=_json(summary),
             mesh=_json(left),
         ).execute()
@@ -350,7 +351,7 @@ class Workshop:
 
     def summary(self, run_id: str) -> Summary | None:
         row = SummaryRow.get_or_none(SummaryRow.run == run_id)
-        return None if row is None else _summary(row.body)
+        return None if row is None else readable(row.body)
 
     def mesh_left(self, run_id: str) -> MeshLeft | None:
         """The mesh that a run left its machine with."""
@@ -362,7 +363,7 @@ class Workshop:
         row = PageRow.get_or_none((PageRow.run == run_id) & (PageRow.name == name))
         return None if row is None else str(row.body)
 
-    def without_summary(self, most: int | None = None) -> tuple[str, ...]:
+    def withoutreadable(self, most: int | None = None) -> tuple[str, ...]:
         """Runs that have no figures yet, newest first: kept before figures were, or not readable by the version before."""
         query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
         return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).limit(most).tuples())
@@ -377,7 +378,7 @@ class Workshop:
         if machine_id is not None:
             query = query.where(SummaryRow.machine_id == machine_id)
         found = query.order_by(SummaryRow.started_at.desc()).limit(most).tuples()
-        return tuple(summary for (body,) in found if (summary := _summary(body)) is not None)
+        return tuple(summary for (body,) in found if (summary := readable(body)) is not None)
 
     def newest_of_each(self, *, unfinished: bool = False) -> dict[str, Summary]:
         """Of every machine the figures of its newest run, or of its newest run that is not signed off."""
@@ -387,7 +388,7 @@ class Workshop:
         among = among.group_by(SummaryRow.machine_id)
         at = (SummaryRow.machine_id == among.c.machine_id) & (SummaryRow.started_at == among.c.newest)
         bodies = SummaryRow.select(SummaryRow.body).join(among, on=at).tuples()
-        found = (_summary(body) for (body,) in bodies)
+        found = (readable(body) for (body,) in bodies)
         return {summary.machine_id: summary for summary in found if summary is not None}
 
     # Runs
@@ -482,8 +483,8 @@ class Workshop:
             return True
 
 
-def _summary(body: str) -> Summary | None:
-    """None for one that another version made and this one cannot read: it is made anew."""
+def readable(body: str) -> Summary | None:
+    """A summary as it is kept; None for one that another version made and this one cannot read: it is made anew."""
     try:
         return Summary.model_validate_json(body)
     except ValidationError:

@@ -174,10 +174,12 @@ export function useActs<S extends Station>(runId: string, station: S, seq: numbe
 
 export type Acts = ReturnType<typeof useActs>;
 
-export function useBench() {
+/** The bench; `everyMs`: looked at again by itself. */
+export function useBench(everyMs?: number) {
   return useQuery<Schemas["BenchView"], Refusal>({
     queryKey: ["bench"],
     queryFn: () => answer(api.GET("/api/bench")),
+    refetchInterval: everyMs,
   });
 }
 

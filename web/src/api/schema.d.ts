@@ -21,6 +21,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Bench Csv
+         * @description One row for each machine: state, chance, due, last value, who.
+         */
+        get: operations["get_bench_csv_api_bench_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Carry
+         * @description Set-up, runs, logbook and taught manners as JSON in one zip file.
+         */
+        get: operations["carry_api_carried_get"];
+        put?: never;
+        /**
+         * Bring
+         * @description Add what another workshop carried away. Nothing that is here is changed, and no run comes twice.
+         */
+        post: operations["bring_api_carried_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/carried/erase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Erase Initials
+         * @description Take somebody's initials out of everything that is kept, on their request.
+         */
+        post: operations["erase_initials_api_carried_erase_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/due/calendar": {
         parameters: {
             query?: never;
@@ -33,6 +97,46 @@ export interface paths {
          * @description Due days as ICS: subscribe to this address, or save it as a file.
          */
         get: operations["get_calendar_api_due_calendar_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Find
+         * @description Every run there is, newest first, a page at a time.
+         */
+        get: operations["find_api_found_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/found/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Runs Csv
+         * @description One row for each run that is found, newest first.
+         */
+        get: operations["get_runs_csv_api_found_csv_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2076,6 +2180,23 @@ export interface components {
             same: string[];
         };
         /**
+         * BroughtAll
+         * @description What bringing a workshop did. Nothing that was here is changed; the same run never comes twice.
+         */
+        BroughtAll: {
+            /** Left Out */
+            left_out: string[];
+            /** Log New */
+            log_new: number;
+            /** Manners New */
+            manners_new: string[];
+            /** Runs New */
+            runs_new: number;
+            /** Runs Same */
+            runs_same: number;
+            setup: components["schemas"]["Brought"];
+        };
+        /**
          * ByHand
          * @description What came of a step where the machine is on no line: right or not, and what its own screen said.
          */
@@ -2419,6 +2540,16 @@ export interface components {
             crashes: string[];
         };
         /**
+         * Cursor
+         * @description Where a page ends: the run that was last on it.
+         */
+        Cursor: {
+            /** Run Id */
+            run_id: string;
+            /** Started At */
+            started_at: string;
+        };
+        /**
          * Curve
          * @description One place of the thermal study: temperatures, rising, and heights.
          */
@@ -2592,6 +2723,18 @@ export interface components {
              */
             version: number;
             what: components["schemas"]["ivory_table__runs__row__Row"];
+        };
+        /** Erase */
+        Erase: {
+            /** Initials */
+            initials: string;
+        };
+        /** Erased */
+        Erased: {
+            /** Rows */
+            rows: number;
+            /** Words */
+            words: string;
         };
         /**
          * Expected
@@ -3972,6 +4115,7 @@ export interface components {
             expected: components["schemas"]["Due"] | null;
             last_run: components["schemas"]["RunLine"] | null;
             machine: components["schemas"]["Machine"];
+            on_line: components["schemas"]["OnLine"] | null;
             open_run: components["schemas"]["RunLine"] | null;
             /** Words */
             words: string;
@@ -4830,6 +4974,16 @@ export interface components {
             /** Stored Mm */
             stored_mm: number;
             wanted: components["schemas"]["StoredChange"];
+        };
+        /**
+         * OnLine
+         * @description What a machine's line is doing, for whoever looks from afar.
+         */
+        OnLine: {
+            /** State */
+            state: string;
+            /** Words */
+            words: string;
         };
         /**
          * Outline
@@ -5847,6 +6001,12 @@ export interface components {
              */
             started_at: string;
             study?: components["schemas"]["ThermalStudy"] | null;
+        };
+        /** RunsFound */
+        RunsFound: {
+            next: components["schemas"]["Cursor"] | null;
+            /** Runs */
+            runs: components["schemas"]["RunLine"][];
         };
         /**
          * RunsOut
@@ -7415,9 +7575,208 @@ export interface operations {
             };
         };
     };
+    get_bench_csv_api_bench_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    carry_api_carried_get: {
+        parameters: {
+            query?: {
+                /** @description One machine alone. */
+                machine?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": unknown;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_api_carried_post: {
+        parameters: {
+            query?: {
+                by?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtAll"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    erase_initials_api_carried_erase_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Erase"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Erased"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_calendar_api_due_calendar_get: {
         parameters: {
             query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find_api_found_get: {
+        parameters: {
+            query?: {
+                /** @description Words that stand in a run's line. */
+                text?: string;
+                /** @description One machine alone. */
+                machine?: string | null;
+                /** @description Of the run that was last on the page. */
+                started_at?: string | null;
+                /** @description Of the run that was last on the page. */
+                run_id?: string | null;
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunsFound"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_runs_csv_api_found_csv_get: {
+        parameters: {
+            query?: {
+                text?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -35,6 +35,9 @@ export function Finder() {
   const all = [
     ...(runId ? STATIONS.map(([s, name]) => ({ to: `/runs/${runId}/${s}`, text: name })) : []),
     { to: "/", text: "Bench" },
+    { to: "/runs", text: "All runs" },
+    { to: "/wall", text: "Wall: every machine at a glance" },
+    { to: "/network", text: "Network: devices that are let in" },
     { to: "/setup", text: "Set-up: machines, gauges, nozzles, filaments, people" },
     ...(bench.data?.machines ?? []).map((m) => ({
       to: `/machines/${m.machine.id}/logbook`,

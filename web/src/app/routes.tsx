@@ -22,6 +22,8 @@ const Logbook = page("Logbook", () => import("../logbook/Logbook"));
 const Talk = page("Talk", () => import("../manner/Talk"));
 const Network = page("Network", () => import("../network/Network"));
 const Join = page("Join", () => import("../network/Join"));
+const Wall = page("Wall", () => import("../bench/Wall"));
+const Runs = page("Runs", () => import("../bench/Runs"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -32,6 +34,8 @@ export function Routes() {
         <Route path="/" element={<Bench />} />
         <Route path="/setup" element={<Setup />} />
         <Route path="/network" element={<Network />} />
+        <Route path="/wall" element={<Wall />} />
+        <Route path="/runs" element={<Runs />} />
         <Route path="/join" element={<Join />} />
         <Route path="/machines/:machineId/logbook" element={<Logbook />} />
         <Route path="/machines/:machineId/talk" element={<Talk />} />

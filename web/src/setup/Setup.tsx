@@ -6,6 +6,7 @@ import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { Button } from "../ui/controls";
 import { BringSetup } from "./BringSetup";
+import { Carried } from "./Carried";
 import { MachineSlip } from "./MachineSlip";
 import { FilamentForm, GaugeForm, NozzleForm, PersonForm } from "./Stock";
 
@@ -101,6 +102,7 @@ function Share() {
       <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/setup/backup">
         save everything, runs too (backup)
       </a>
+      <Carried />
       <p className="text-graphite">A copy is also made each day, beside the database.</p>
     </div>
   );

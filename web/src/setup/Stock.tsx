@@ -5,6 +5,7 @@ import { v4 as uuid } from "uuid";
 import { api, type Schemas } from "../api/client";
 import { useKeep } from "../api/setup";
 import { Button, Choice, Wrong } from "../ui/controls";
+import { Erase } from "./Erase";
 import { NumberField, ProblemOf, TextField, Tick } from "./fields";
 
 type Gauge = Schemas["Gauge"];
@@ -268,6 +269,11 @@ export function PersonForm({ line, go }: { line: Schemas["PersonLine"] | undefin
           </p>
         )}
       </div>
+      {line && (
+        <div className="text-sm sm:col-span-2">
+          <Erase initials={line.person.initials} />
+        </div>
+      )}
     </Shelf>
   );
 }
