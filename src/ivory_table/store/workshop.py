@@ -363,7 +363,7 @@ class Workshop:
         row = PageRow.get_or_none((PageRow.run == run_id) & (PageRow.name == name))
         return None if row is None else str(row.body)
 
-    def withoutreadable(self, most: int | None = None) -> tuple[str, ...]:
+    def without_summary(self, most: int | None = None) -> tuple[str, ...]:
         """Runs that have no figures yet, newest first: kept before figures were, or not readable by the version before."""
         query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
         return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).limit(most).tuples())
