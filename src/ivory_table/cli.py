@@ -34,7 +34,7 @@ from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import carried
+from ivory_table.stations import bench, carried
 from ivory_table.stations.lines import Lines
 from ivory_table.store import copies
 from ivory_table.store.workshop import Unknown, Workshop
@@ -188,10 +188,16 @@ def _app(data: Path, workshop: Workshop, practice: _Practice, network: Network |
     doors, manners = Doors(data / "practice"), Manners(data / "manners", workshop.teaching, workshop.taught)
     desk = Desk(workshop, doors.hands_for, manners.get)
     workshop.forget_unreadable()
-    threading.Thread(target=desk.catch_up, name="catch-up", daemon=True).start()
+    threading.Thread(target=_catch_up, args=(desk,), name="catch-up", daemon=True).start()
     threading.Thread(target=_copy_daily, args=(data,), name="daily-copy", daemon=True).start()
     lines = Lines(desk, manners, doors, data / "lines")
     return create_app(desk, lines=lines, practise=practice.furnish, network=network)
+
+
+def _catch_up(desk: Desk) -> None:
+    """What earlier versions have left undone, and what the first look at the bench would have to wait for."""
+    desk.catch_up()
+    bench.view(desk)
 
 
 #: How often it is looked whether today's copy is there.

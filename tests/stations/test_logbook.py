@@ -98,7 +98,7 @@ def test_a_machine_with_a_past_is_due_and_names_the_loosening_knob(workshop: Wor
 def test_a_workshop_teaches_a_new_machine_what_is_usual(workshop: Workshop) -> None:
     past_of(workshop, "heron", list(range(200, 0, -14)), NOW, rate=0.0015, seed=4)
     past_of(workshop, "kestrel", [3], NOW)
-    calm = rates((), 5, logbook.usual_of_others(workshop, "kestrel"))
+    calm = rates((), 5, logbook.usual_of_others(workshop, "kestrel", workshop.marks()))
     assert calm.usual[0] < np.log(0.004)
 
 

@@ -16,7 +16,8 @@ from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import Served, TcpPlug
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import first_layer, mesh, offset, on_line, tram
+from ivory_table.stations import after_change, first_layer, mesh, offset, on_line, tram
+from ivory_table.stations.after_change import TakeSnapshot
 from ivory_table.stations.first_layer.entries import Nudged, SpeedSet
 from ivory_table.stations.lines import Connect, Leave, Lines
 from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint
@@ -121,6 +122,18 @@ def floor(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Floor]:
     found.lines.close()
     served.end()
     workshop.close()
+
+
+def test_its_settings_are_asked_for_and_compared(floor: Floor) -> None:
+    floor.connect()
+    for k in (1, 2):
+        view = after_change.take(floor.lines, "kestrel", TakeSnapshot(id=f"s{k}", by="mk"))
+        floor.until(lambda: floor.status.state == "idle")
+        floor.served.body.truth.stored_mm = -1.234
+    assert view.asks == ("ZERO_PROBE", "CHART")
+    assert view.on_line
+    found = after_change.compare(floor.desk.workshop, "kestrel", "s1", "s2")
+    assert [d.numbers[0][1] for d in found.differences] == [-1.234]
 
 
 def test_a_screw_near_the_drag_is_visited_to_be_felt_and_not_turned(floor: Floor) -> None:

@@ -3,7 +3,7 @@
 from .bench import bench_routes
 from .carried import carried_routes, found_routes
 from .line import line_routes, practice_routes, run_line_routes
-from .logbook import due_routes, logbook_routes
+from .logbook import change_routes, due_routes, logbook_routes
 from .manner import machine_manner_routes, manner_routes
 from .network import network_routes
 from .setup import setup_routes
@@ -17,6 +17,7 @@ ROUTERS = (
     network_routes,
     logbook_routes,
     due_routes,
+    change_routes,
     manner_routes,
     machine_manner_routes,
     runs,

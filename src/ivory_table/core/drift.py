@@ -179,6 +179,78 @@ class Outlook(Value):
     wanders_mm_week: float
 
 
+class Blame(Value):
+    """What would have to be mended where a plate is not sound any more, by its drift alone."""
+
+    p_unsound: float
+    #: Of that: one stored value would mend it; one support would; neither, the plate's form changed.
+    height: float
+    support: float
+    form: float
+    #: The support that would most often have to be turned.
+    place: str
+
+
+def blame(left: PlateSeen, known: Rates, *, since_days: float, jumped: bool = False, held: bool = False) -> Blame:
+    """Of all the ways in which a plate may have drifted out of what is sound, what each of them asks for."""
+    gaps = _gaps_on((since_days,), left, known, jumped=jumped, held=held)[since_days]
+    bad = gaps[np.logical_not(_is_sound(gaps, left))]
+    if not len(bad):
+        return Blame(p_unsound=0.0, height=0.0, support=0.0, form=0.0, place=left.places[1])
+    wide = left.high_mm - left.low_mm
+    by_height = np.ptp(bad, axis=1) <= wide
+    _, each, _ = _modes(len(left.places))
+    middle = (left.low_mm + left.high_mm) / 2 - left.target_mm
+    # Bring each support to the middle of what is sound, the centre following by its share; whichever mends it.
+    mends = np.stack(
+        [_is_sound(bad + (middle - bad[:, j + 1])[:, None] * each[:, j], left) for j in range(each.shape[1])], axis=1
+    )
+    by_one = np.logical_not(by_height) & mends.any(axis=1)
+    off = np.abs(bad[:, 1:] - middle)
+    worst = np.argmax(np.where(mends, off, -1.0), axis=1)[by_one]
+    often = np.bincount(worst, minlength=each.shape[1]) if len(worst) else np.zeros(each.shape[1])
+    return Blame(
+        p_unsound=float(len(bad) / len(gaps)),
+        height=float(by_height.mean()),
+        support=float(by_one.mean()),
+        form=float((~by_height & ~by_one).mean()),
+        place=left.places[1 + int(np.argmax(often))],
+    )
+
+
+def _is_sound(gaps: Array, left: PlateSeen) -> Array:
+    """(draws,) whether every place of gaps (draws, n) about the gap aimed at is sound."""
+    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
+    return np.asarray((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high))
+
+
+def _gaps_on(days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bool, held: bool) -> dict[float, Array]:
+    """(draws, n) gaps about the gap aimed at on each of some days after a plate was left."""
+    n = len(left.places)
+    z = _normals(2 * n + 1)
+    # A few choices stand for all of them, each as often as it weighs.
+    picks = resampled(known.weight.ravel(), _CHOICES)
+    start = left.off + z[:, :n] @ np.linalg.cholesky(left.covariance + 1e-10 * np.eye(n)).T
+    was = _is_sound(start, left)
+    if held and was.mean() >= _LEAST_HELD:
+        z, start = z[was], start[was]
+    since = jump_cov(n) if jumped else np.zeros((n, n))
+    shape = _shape(known.common, known.own, known.form, n)
+    _, each, _ = _modes(n)
+    at: dict[float, Array] = {}
+    for d in days:
+        draws = []
+        for pick in picks:
+            k, who = divmod(int(pick), n)
+            gaps = start + z[:, n : 2 * n] @ np.linalg.cholesky(since + d * shape[k] + 1e-12 * np.eye(n)).T
+            if who:
+                by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, 2 * n]
+                gaps = gaps + d * by[:, None] * each[:, who - 1]
+            draws.append(gaps)
+        at[d] = np.vstack(draws)
+    return at
+
+
 #: The days of an outlook, counted from what was left.
 DAYS = (0.0, 1.0, 2.0, 4.0, 7.0, 10.0, 14.0, 21.0, 28.0, 42.0, 60.0, 90.0, 120.0)
 
@@ -196,31 +268,9 @@ def outlook(
 
     `held`: a print showed every zone sound as it was left; the chance is then that it still is.
     """
-    n = len(left.places)
     days = tuple(sorted({*DAYS, round(since_days, 2)}))
-    z = _normals(2 * n + 1)
-    # A few choices stand for all of them, each as often as it weighs.
-    picks = resampled(known.weight.ravel(), _CHOICES)
-    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
-    start = left.off + z[:, :n] @ np.linalg.cholesky(left.covariance + 1e-10 * np.eye(n)).T
-    was = (start.min(axis=1) >= low) & (start.max(axis=1) <= high)
-    if held and was.mean() >= _LEAST_HELD:
-        z, start = z[was], start[was]
-    since = jump_cov(n) if jumped else np.zeros((n, n))
-    shape = _shape(known.common, known.own, known.form, n)
-    _, each, _ = _modes(n)
-    at: dict[float, Array] = {}
-    for d in days:
-        draws = []
-        for pick in picks:
-            k, who = divmod(int(pick), n)
-            gaps = start + z[:, n : 2 * n] @ np.linalg.cholesky(since + d * shape[k] + 1e-12 * np.eye(n)).T
-            if who:
-                by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, 2 * n]
-                gaps = gaps + d * by[:, None] * each[:, who - 1]
-            draws.append(gaps)
-        at[d] = np.vstack(draws)
-    sound = {d: (g.min(axis=1) >= low) & (g.max(axis=1) <= high) for d, g in at.items()}
+    at = _gaps_on(days, left, known, jumped=jumped, held=held)
+    sound = {d: _is_sound(g, left) for d, g in at.items()}
     p = [float(s.mean()) for s in sound.values()]
     due = _crossing(days, p, 1 - risk)
     look = min(days, key=lambda d: abs(d - max(due if due is not None else days[-1], since_days)))

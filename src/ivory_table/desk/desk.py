@@ -7,12 +7,13 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime
 from threading import Lock, RLock
+from typing import Annotated
 from weakref import WeakValueDictionary
 
 from peewee import IntegrityError
 from pydantic import Field, SerializeAsAny
 
-from ivory_table.core.changes import foretold, found_changes
+from ivory_table.core.changes import Change, change, foretold, found_changes
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
@@ -57,6 +58,8 @@ class StartRun(Value):
     filament_id: Id
     gauge_id: Id
     initials: Initials
+    #: What somebody says was changed since the last run, beside what is found by comparing.
+    changes: Annotated[tuple[Id, ...], Field(max_length=12)] = ()
 
 
 #: So many runs are held open; another is opened by replaying its rows.
@@ -64,6 +67,14 @@ MOST_OPEN = 32
 
 
 HandsFor = Callable[[RunSetup], Hands | None]
+
+
+def _told(change_id: str) -> Change:
+    """Raises Refused for a change that is not known."""
+    try:
+        return change(change_id)
+    except ValueError as wrong:
+        raise Refused("unknown_change", str(wrong), "changes") from None
 
 
 class Desk:
@@ -123,6 +134,8 @@ class Desk:
         changes = found_changes(before, setup)
         if before is None and machine.in_use:
             changes = ()
+        there = {c.id for c in changes}
+        changes = (*changes, *(_told(c) for c in wanted.changes if c not in there))
         if any(c.forgets for c in changes):
             setup = setup.model_copy(update={"learnt": None})
         # What two plates were seen to differ by says more than their thickness on paper.

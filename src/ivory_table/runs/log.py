@@ -6,7 +6,7 @@ from pydantic import AwareDatetime, Field
 
 from ivory_table.core.value import Id, Initials, Note, Value
 
-LogKind = Literal["failed_print", "knock", "torn_off", "moved", "firmware", "part", "prints", "note"]
+LogKind = Literal["failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "prints", "note"]
 #: What may have moved the plate or the nozzle at once.
 JUMPS: frozenset[LogKind] = frozenset({"knock", "torn_off", "moved", "firmware", "part"})
 KIND_WORDS: dict[LogKind, str] = {
@@ -16,13 +16,23 @@ KIND_WORDS: dict[LogKind, str] = {
     "moved": "the machine was moved",
     "firmware": "its firmware was changed",
     "part": "a part was changed: spring, sensor, stop, nozzle",
+    "heater": "a heater was tuned",
     "prints": "prints done",
     "note": "a note",
 }
 
 
+class HeaterTuned(Value):
+    """How far a temperature swung about its target before and after its heater was tuned, °C either way."""
+
+    which: Literal["plate", "tip"]
+    at_c: Annotated[float, Field(ge=0, le=500)]
+    swing_before_c: Annotated[float, Field(ge=0, le=100)] | None = None
+    swing_after_c: Annotated[float, Field(ge=0, le=100)]
+
+
 class LogEntry(Value):
-    """One thing that happened. `count`: prints, where it is about those."""
+    """One thing that happened. `count`: prints, where it is about those; `heater`: where one was tuned."""
 
     id: Id
     machine_id: Id
@@ -31,3 +41,5 @@ class LogEntry(Value):
     kind: LogKind
     note: Note = ""
     count: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    hours: Annotated[float, Field(gt=0, le=100_000)] | None = None
+    heater: HeaterTuned | None = None

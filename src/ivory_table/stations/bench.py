@@ -10,7 +10,7 @@ from ivory_table.desk.desk import Desk
 from ivory_table.runs.summary import Summary
 from ivory_table.stations.first_use import KnobPlaces, known_places
 from ivory_table.stations.lines import Lines
-from ivory_table.stations.logbook import expected
+from ivory_table.stations.logbook import Marks, expected
 
 
 class RunLine(Value):
@@ -73,6 +73,7 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
     """Everything from what was kept with the runs: nothing is replayed."""
     workshop = desk.workshop
     desk.catch_up(most=12)
+    marks = workshop.marks()
     newest, unfinished = workshop.newest_of_each(), workshop.newest_of_each(unfinished=True)
     shown: list[MachineLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
@@ -86,7 +87,7 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
                 words=last.words if last else "no run yet",
                 open_run=run_line(begun) if begun else None,
                 last_run=run_line(last) if last else None,
-                expected=_due(desk, last) if last else None,
+                expected=_due(desk, last, marks) if last else None,
                 on_line=_on_line(lines, machine.id) if lines else None,
             )
         )
@@ -108,8 +109,8 @@ def _on_line(lines: Lines, machine_id: str) -> OnLine | None:
     return OnLine(state=now.state, words=now.question or now.job or now.words)
 
 
-def _due(desk: Desk, last: Summary) -> Due | None:
-    found = expected(desk.workshop, last.machine_id, last.plate_id, datetime.now(UTC))
+def _due(desk: Desk, last: Summary, marks: Marks) -> Due | None:
+    found = expected(desk.workshop, last.machine_id, last.plate_id, datetime.now(UTC), marks)
     return None if found is None else Due(p_today=found.p_today, due_at=found.due_at, words=found.words)
 
 

@@ -3,25 +3,29 @@
 import csv
 import io
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime, timedelta
 from functools import lru_cache
+from threading import RLock
 from typing import Annotated
 
 import numpy as np
+from cachetools import LRUCache, cached
 from icalendar import Calendar, Event
 from pydantic import AwareDatetime, Field
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
+from ivory_table.core.drift import MOST_STRETCHES, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
 from ivory_table.core.value import Id, Initials, Note, StoredMm, Value
 from ivory_table.core.words import signed
 from ivory_table.runs.doubts import Refused
-from ivory_table.runs.log import JUMPS, KIND_WORDS, LogEntry, LogKind
+from ivory_table.runs.log import JUMPS, KIND_WORDS, HeaterTuned, LogEntry, LogKind
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Workshop
 
 MOST_RUNS = 250
+#: So many runs say how a machine wanders; more tell of another life of it.
+RECENT = MOST_STRETCHES + 20
 
 
 class RunPoint(Value):
@@ -75,6 +79,8 @@ class TellLog(Value):
     kind: LogKind
     note: Note = ""
     count: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    hours: Annotated[float, Field(gt=0, le=100_000)] | None = None
+    heater: HeaterTuned | None = None
     at: AwareDatetime | None = None
 
 
@@ -84,14 +90,13 @@ def tell(workshop: Workshop, machine_id: str, told: TellLog) -> None:
     at = told.at or now
     if at > now + timedelta(minutes=5):
         raise Refused("in_the_future", "This is still to come. Give the day it happened.", "at")
-    if told.kind == "prints" and told.count is None:
-        raise Refused("count_missing", "Say how many prints were done.", "count")
+    if told.kind == "prints" and told.count is None and told.hours is None:
+        raise Refused("count_missing", "Say how many prints were done, or how many hours.", "count")
+    if told.kind == "heater" and told.heater is None:
+        raise Refused("heater_missing", "Say which heater, at what temperature, and how far it swings now.", "heater")
     if told.kind == "note" and not told.note.strip():
         raise Refused("note_missing", "Say what is to be noted.", "note")
-    entry = LogEntry(
-        id=told.id, machine_id=machine_id, at=at, by=told.by, kind=told.kind, note=told.note, count=told.count
-    )
-    workshop.keep_log(entry)
+    workshop.keep_log(LogEntry(machine_id=machine_id, **{**dict(told), "at": at}))
 
 
 def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: datetime | None = None) -> LogbookView:
@@ -160,28 +165,20 @@ _ZONES = 5
 _TEACHES = 4
 
 
-def usual_of_others(workshop: Workshop, but: str) -> tuple[float, float] | None:
+#: Of every machine what changes whenever something that counts here was kept.
+Marks = Mapping[str, str]
+
+
+def usual_of_others(workshop: Workshop, but: str, marks: Marks) -> tuple[float, float] | None:
     """Mean ln rates of the workshop's other machines; None where none of them has a history yet."""
-    found = []
-    for machine in workshop.machines():
-        if machine.id != but:
-            own = _own_usual(workshop, machine.id, _mark(workshop, machine.id))
-            if own is not None:
-                found.append(own)
+    owns = (_own_usual(workshop, machine_id, mark) for machine_id, mark in marks.items() if machine_id != but)
+    found = [own for own in owns if own is not None]
     return (float(np.mean([f[0] for f in found])), float(np.mean([f[1] for f in found]))) if found else None
-
-
-def _mark(workshop: Workshop, machine_id: str) -> str:
-    """What changes whenever something that counts here was kept."""
-    newest = workshop.summaries(machine_id, 1)
-    return f"{newest[0].run_id} {newest[0].seq} {workshop.log_count(machine_id)}" if newest else ""
 
 
 @lru_cache(maxsize=256)
 def _own_usual(workshop: Workshop, machine_id: str, mark: str) -> tuple[float, float] | None:
-    if not mark:
-        return None
-    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
+    runs, entries = workshop.summaries(machine_id, RECENT), workshop.log(machine_id)
     for plate in dict.fromkeys(r.plate_id for r in runs):
         gone = stretches(runs, entries, plate)
         if len(gone) >= _TEACHES:
@@ -189,19 +186,31 @@ def _own_usual(workshop: Workshop, machine_id: str, mark: str) -> tuple[float, f
     return None
 
 
-def expected(workshop: Workshop, machine_id: str, plate_id: str, now: datetime) -> Expected | None:
-    """What is to be expected of a plate; None where no run has measured it."""
-    return _expected(workshop, machine_id, plate_id, now.date(), _mark(workshop, machine_id))
+def expected(
+    workshop: Workshop, machine_id: str, plate_id: str, now: datetime, marks: Marks | None = None
+) -> Expected | None:
+    """What is to be expected of a plate; None where no run has measured it. `marks`: of all machines, if they are known."""
+    marks = workshop.marks() if marks is None else marks
+    return _expected(workshop, machine_id, plate_id, now.date(), marks) if machine_id in marks else None
 
 
-@lru_cache(maxsize=512)
-def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, mark: str) -> Expected | None:
-    runs, entries = workshop.summaries(machine_id, MOST_RUNS), workshop.log(machine_id)
-    newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
+def _asked_anew(workshop: Workshop, machine_id: str, plate_id: str, today: date, marks: Marks) -> tuple[object, ...]:
+    """Once a day, or when something is kept of the machine itself: what the others teach it moves slowly."""
+    return workshop, machine_id, plate_id, today, marks[machine_id]
+
+
+@cached(LRUCache(maxsize=512), key=_asked_anew, lock=RLock())
+def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, marks: Marks) -> Expected | None:
+    entries = workshop.log(machine_id)
+    for most in (RECENT, MOST_RUNS):
+        runs = workshop.summaries(machine_id, most)
+        newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
+        if newest is not None or len(runs) < most:
+            break
     if newest is None or newest.left is None:
         return None
     gone = stretches(runs, entries, plate_id)
-    known = rates(gone, len(newest.left.places), usual_of_others(workshop, machine_id))
+    known = rates(gone, len(newest.left.places), usual_of_others(workshop, machine_id, marks))
     now = datetime.combine(today, datetime.now(UTC).timetz())
     since = max((now - newest.last_at).total_seconds() / 86400, 0.0)
     happened = _incidents(entries, newest.last_at, now + timedelta(days=1))
@@ -286,11 +295,12 @@ def as_calendar(workshop: Workshop, now: datetime) -> str:
     calendar = Calendar()
     calendar.add("version", "2.0")
     calendar.add("prodid", "-//Ivory Table//due//EN")
+    marks, of_each = workshop.marks(), workshop.newest_of_each()
     for machine in workshop.machines():
         if machine.retired:
             continue
-        newest = workshop.summaries(machine.id, 1)
-        found = expected(workshop, machine.id, newest[0].plate_id, now) if newest else None
+        newest = of_each.get(machine.id)
+        found = expected(workshop, machine.id, newest.plate_id, now, marks) if newest else None
         if found is None or found.due_at is None:
             continue
         due = Event()

@@ -19,6 +19,7 @@ _BODIES = (
     ("page", "body"),
     ("log", "body"),
     ("proving", "body"),
+    ("snapshot", "body"),
 )
 _STAYS = "CREATE TRIGGER entry_stays BEFORE UPDATE ON entry BEGIN SELECT RAISE(ABORT, 'entries are only added'); END"
 

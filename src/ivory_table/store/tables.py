@@ -135,7 +135,7 @@ class SummaryRow(_Row):
 
     class Meta:
         table_name = "summary"
-        indexes = ((("machine_id", "started_at"), False),)
+        indexes = ((("machine_id", "started_at"), False), (("machine_id", "signed_off", "started_at"), False))
 
 
 class PageRow(_Row):
@@ -191,6 +191,19 @@ class LogRow(_Row):
         indexes = ((("machine_id", "at"), False),)
 
 
+class SnapshotRow(_Row):
+    """What a machine reported of its settings, whole."""
+
+    id = CharField(primary_key=True, max_length=64)
+    machine_id = CharField(max_length=64)
+    at = CharField(max_length=40)
+    body = TextField()
+
+    class Meta:
+        table_name = "snapshot"
+        indexes = ((("machine_id", "at"), False),)
+
+
 class DeviceRow(_Row):
     """A device of the network that was let in once. It stays on the list when it is shut out."""
 
@@ -233,6 +246,7 @@ TABLES = (
     MannerRow,
     ProvingRow,
     LogRow,
+    SnapshotRow,
     DeviceRow,
     DoneRow,
 )

@@ -154,8 +154,18 @@ class Workshop:
             rows = rows.where(LogRow.machine_id == machine_id)
         return tuple(LogEntry.model_validate_json(r.body) for r in rows)
 
-    def log_count(self, machine_id: str) -> int:
-        return int(LogRow.select().where(LogRow.machine_id == machine_id).count())
+    def marks(self) -> dict[str, str]:
+        """Of every machine that has runs: what changes whenever something is kept in its newest run or its logbook."""
+        logged = dict(
+            LogRow.select(LogRow.machine_id, fn.COUNT(LogRow.id)).group_by(LogRow.machine_id).tuples().iterator()
+        )
+        newest = self._db.execute_sql(
+            # By the index alone, then one row for each: bodies are long.
+            "SELECT s.machine_id, s.run_id, json_extract(s.body, '$.seq') FROM"
+            " (SELECT machine_id, max(started_at) AS at FROM summary GROUP BY machine_id) n"
+            " JOIN summary s ON s.machine_id = n.machine_id AND s.started_at = n.at"
+        )
+        return {machine: f"{run} {seq} {logged.get(machine, 0)}" for machine, run, seq in newest.fetchall()}
 
     # Manners
 

@@ -145,6 +145,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/after-change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get After Change */
+        get: operations["get_after_change_api_machines__machine_id__after_change_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/after-change/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare Snapshots */
+        get: operations["compare_snapshots_api_machines__machine_id__after_change_compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/after-change/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Snapshot
+         * @description Keep what the machine reports of its settings: pasted, or asked for on its line.
+         */
+        post: operations["take_snapshot_api_machines__machine_id__after_change_snapshots_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/correction": {
         parameters: {
             query?: never;
@@ -455,6 +509,26 @@ export interface paths {
         };
         /** Get Logbook Csv */
         get: operations["get_logbook_csv_api_machines__machine_id__logbook_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/logbook/gone-bad": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get What Changed
+         * @description A first layer went bad: what is likeliest, the shortest way back, and the value that worked.
+         */
+        get: operations["get_what_changed_api_machines__machine_id__logbook_gone_bad_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1989,6 +2063,27 @@ export interface components {
             /** Zone */
             zone?: number | null;
         };
+        /** AfterChange */
+        AfterChange: {
+            /** Asks */
+            asks: string[];
+            /** Changes */
+            changes: components["schemas"]["ivory_table__stations__after_change__ChangeLine"][];
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** On Line */
+            on_line: boolean;
+            /** Plates */
+            plates: components["schemas"]["PlateLine"][];
+            /** Snapshots */
+            snapshots: components["schemas"]["SnapshotLine"][];
+            /** Titles */
+            titles: {
+                [key: string]: string;
+            };
+        };
         /**
          * Answer
          * @description An answer to one question; a second press is not taken for the next one.
@@ -2332,13 +2427,6 @@ export interface components {
             /** Text */
             text: string;
         };
-        /** ChangeLine */
-        ChangeLine: {
-            /** Id */
-            id: string;
-            /** Text */
-            text: string;
-        };
         /**
          * ChangeTold
          * @description Something was changed since the last run, as the person says.
@@ -2429,6 +2517,15 @@ export interface components {
             readings: number;
             /** Rows */
             rows: number;
+        };
+        /** Compared */
+        Compared: {
+            after: components["schemas"]["SnapshotLine"];
+            before: components["schemas"]["SnapshotLine"];
+            /** Differences */
+            differences: components["schemas"]["ivory_table__core__settings_text__Difference"][];
+            /** Words */
+            words: string;
         };
         /**
          * Connect
@@ -2588,24 +2685,10 @@ export interface components {
             /** Words */
             words: string;
         };
-        /**
-         * Difference
-         * @description One word that two manners say differently.
-         */
-        Difference: {
-            /** Here */
-            here: string;
-            /** Name */
-            name: string;
-            /** There */
-            there: string;
-            /** Word */
-            word: string;
-        };
         /** Differences */
         Differences: {
             /** Found */
-            found: components["schemas"]["Difference"][];
+            found: components["schemas"]["ivory_table__stations__manner__pages__Difference"][];
             /** Other */
             other: string;
         };
@@ -3310,6 +3393,23 @@ export interface components {
             sure: boolean;
         };
         /**
+         * HeaterTuned
+         * @description How far a temperature swung about its target before and after its heater was tuned, °C either way.
+         */
+        HeaterTuned: {
+            /** At C */
+            at_c: number;
+            /** Swing After C */
+            swing_after_c: number;
+            /** Swing Before C */
+            swing_before_c?: number | null;
+            /**
+             * Which
+             * @enum {string}
+             */
+            which: "plate" | "tip";
+        };
+        /**
          * HeightField
          * @description Heights in mm on a grid, rows front to back, with one sd each, and the chances of being too high or too low.
          *
@@ -3956,7 +4056,7 @@ export interface components {
         };
         /**
          * LogEntry
-         * @description One thing that happened. `count`: prints, where it is about those.
+         * @description One thing that happened. `count`: prints, where it is about those; `heater`: where one was tuned.
          */
         LogEntry: {
             /**
@@ -3968,13 +4068,16 @@ export interface components {
             by: string;
             /** Count */
             count?: number | null;
+            heater?: components["schemas"]["HeaterTuned"] | null;
+            /** Hours */
+            hours?: number | null;
             /** Id */
             id: string;
             /**
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "prints" | "note";
             /** Machine Id */
             machine_id: string;
             /**
@@ -5211,6 +5314,18 @@ export interface components {
             width_mm: number;
         };
         /**
+         * PlateLine
+         * @description What a plate needs when it is mounted now.
+         */
+        PlateLine: {
+            /** Name */
+            name: string;
+            /** Plate Id */
+            plate_id: string;
+            /** Words */
+            words: string;
+        };
+        /**
          * PlateSeen
          * @description The first layer's gap at a plate's places and its covariance, mm: the centre first, then each support (or corner).
          */
@@ -5757,7 +5872,7 @@ export interface components {
          */
         Resume: {
             /** Changes */
-            changes: components["schemas"]["ChangeLine"][];
+            changes: components["schemas"]["ivory_table__stations__head__ChangeLine"][];
             /** Words */
             words: string;
         };
@@ -6605,6 +6720,22 @@ export interface components {
             /** Minutes */
             minutes: number;
         };
+        /** SnapshotLine */
+        SnapshotLine: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** By */
+            by: string;
+            /** Id */
+            id: string;
+            /** Lines */
+            lines: number;
+            /** Note */
+            note: string;
+        };
         /**
          * SoftLimit
          * @description A machine that refuses to go below its zero: how it is opened for the measurement, and closed again.
@@ -6684,6 +6815,11 @@ export interface components {
         };
         /** StartRun */
         StartRun: {
+            /**
+             * Changes
+             * @default []
+             */
+            changes: string[];
             /** Filament Id */
             filament_id: string;
             /** Gauge Id */
@@ -6818,6 +6954,27 @@ export interface components {
             words: string;
         };
         /**
+         * Suspect
+         * @description One cause, how likely it is among all, and the shortest way back.
+         */
+        Suspect: {
+            /** Cause */
+            cause: string;
+            /** Minutes */
+            minutes: number;
+            /** P */
+            p: number;
+            /**
+             * Station
+             * @enum {string}
+             */
+            station: "prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off";
+            /** Text */
+            text: string;
+            /** Way */
+            way: string;
+        };
+        /**
          * Swatch
          * @description What is needed to draw a patch of lines at one gap.
          */
@@ -6864,6 +7021,31 @@ export interface components {
             /** Y Mm */
             y_mm: number;
         };
+        /**
+         * TakeSnapshot
+         * @description A report of settings: pasted as `text`, or asked for on the line by `lines`.
+         */
+        TakeSnapshot: {
+            /** By */
+            by: string;
+            /** Id */
+            id: string;
+            /**
+             * Lines
+             * @default []
+             */
+            lines: string[];
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+        };
         /** TakenBack */
         TakenBack: {
             /** Entry Id */
@@ -6904,13 +7086,16 @@ export interface components {
             by: string;
             /** Count */
             count?: number | null;
+            heater?: components["schemas"]["HeaterTuned"] | null;
+            /** Hours */
+            hours?: number | null;
             /** Id */
             id: string;
             /**
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "prints" | "note";
             /**
              * Note
              * @default
@@ -7319,6 +7504,37 @@ export interface components {
             /** Words */
             words: string;
         };
+        /** WhatChanged */
+        WhatChanged: {
+            /**
+             * Good
+             * @description When it was last good, in words.
+             */
+            good: string;
+            /** Look */
+            look: ("loose" | "scraped" | "one_side" | "middle" | "spots" | "corners" | "thin") | null;
+            /** Looks */
+            looks: {
+                [key: string]: string;
+            };
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** Plate Id */
+            plate_id: string;
+            /** Plates */
+            plates: [
+                string,
+                string
+            ][];
+            /** Since */
+            since: string[];
+            /** Suspects */
+            suspects: components["schemas"]["Suspect"][];
+            /** Worked */
+            worked: components["schemas"]["Worked"][];
+        };
         /**
          * Where
          * @description For a step of the work, by its id: where it is found on this machine, in its owner's words.
@@ -7415,6 +7631,38 @@ export interface components {
             without: string;
             /** Words */
             words: string;
+        };
+        /**
+         * Worked
+         * @description A stored value with which the layer held, and under what.
+         */
+        Worked: {
+            /** Alike */
+            alike: boolean;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Bed C */
+            bed_c: number;
+            /** By */
+            by: string;
+            /** Filament */
+            filament: string;
+            /** Nozzle Mm */
+            nozzle_mm: number;
+            /** Run Id */
+            run_id: string;
+            /** Stored Mm */
+            stored_mm: number;
+            /** Tip C */
+            tip_c: number;
+            /** Zones Sound */
+            zones_sound: [
+                number,
+                number
+            ] | null;
         };
         /**
          * ZeroDoubted
@@ -7520,6 +7768,29 @@ export interface components {
             y_mm: number;
         };
         /**
+         * Difference
+         * @description One line that differs. `was` or `now` is empty where it came or went.
+         */
+        ivory_table__core__settings_text__Difference: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "changed" | "gone" | "new";
+            /** Now */
+            now: string;
+            /**
+             * Numbers
+             * @default []
+             */
+            numbers: [
+                number,
+                number
+            ][];
+            /** Was */
+            was: string;
+        };
+        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -7536,6 +7807,43 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
+        };
+        /**
+         * ChangeLine
+         * @description A change somebody can pick, what it makes void and what stays.
+         */
+        ivory_table__stations__after_change__ChangeLine: {
+            /** Again */
+            again: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Forgets */
+            forgets: boolean;
+            /** Id */
+            id: string;
+            /** Stays */
+            stays: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Text */
+            text: string;
+        };
+        /** ChangeLine */
+        ivory_table__stations__head__ChangeLine: {
+            /** Id */
+            id: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * Difference
+         * @description One word that two manners say differently.
+         */
+        ivory_table__stations__manner__pages__Difference: {
+            /** Here */
+            here: string;
+            /** Name */
+            name: string;
+            /** There */
+            there: string;
+            /** Word */
+            word: string;
         };
     };
     responses: never;
@@ -7799,6 +8107,111 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_after_change_api_machines__machine_id__after_change_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AfterChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_snapshots_api_machines__machine_id__after_change_compare_get: {
+        parameters: {
+            query: {
+                /** @description A report that is kept of the machine. */
+                before: string;
+                /** @description A report that is kept of the machine. */
+                after: string;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_snapshot_api_machines__machine_id__after_change_snapshots_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeSnapshot"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AfterChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -8441,6 +8854,45 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_what_changed_api_machines__machine_id__logbook_gone_bad_get: {
+        parameters: {
+            query?: {
+                /** @description A plate of the machine; left out, that of its newest run. */
+                plate?: string | null;
+                /** @description How the layer looks. */
+                look?: ("loose" | "scraped" | "one_side" | "middle" | "spots" | "corners" | "thin") | null;
+                /** @description The filament it went bad with. */
+                filament?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatChanged"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -43,6 +43,10 @@ export function Finder() {
       to: `/machines/${m.machine.id}/logbook`,
       text: `${m.machine.name}: logbook`,
     })),
+    ...(bench.data?.machines ?? []).flatMap((m) => [
+      { to: `/machines/${m.machine.id}/gone-bad`, text: `${m.machine.name}: what changed? a layer gone bad` },
+      { to: `/machines/${m.machine.id}/after-change`, text: `${m.machine.name}: after a change, settings compared` },
+    ]),
     ...(bench.data?.machines ?? []).map((m) => ({
       to: `/machines/${m.machine.id}/talk`,
       text: `${m.machine.name}: how it talks`,

@@ -24,6 +24,8 @@ const Network = page("Network", () => import("../network/Network"));
 const Join = page("Join", () => import("../network/Join"));
 const Wall = page("Wall", () => import("../bench/Wall"));
 const Runs = page("Runs", () => import("../bench/Runs"));
+const GoneBad = page("GoneBad", () => import("../logbook/GoneBad"));
+const AfterChange = page("AfterChange", () => import("../logbook/AfterChange"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -38,6 +40,8 @@ export function Routes() {
         <Route path="/runs" element={<Runs />} />
         <Route path="/join" element={<Join />} />
         <Route path="/machines/:machineId/logbook" element={<Logbook />} />
+        <Route path="/machines/:machineId/gone-bad" element={<GoneBad />} />
+        <Route path="/machines/:machineId/after-change" element={<AfterChange />} />
         <Route path="/machines/:machineId/talk" element={<Talk />} />
         <Route path="/runs/:runId">
           <Route index element={<Navigate to="tram" replace />} />

@@ -1,7 +1,7 @@
 /** The bench: every machine as its plate, its state in one line, and the way into a run. */
 
 import { useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { v4 as uuid } from "uuid";
 import type { Schemas } from "../api/client";
 import { useBench, useImportRun, useStartRun } from "../api/run";
@@ -15,7 +15,15 @@ import { QuickCorrection } from "./QuickCorrection";
 
 export function Bench() {
   const { data: bench, error } = useBench();
-  const [chosen, setChosen] = useState<string | null>(null);
+  const [at, setAt] = useSearchParams();
+  const chosen = at.get("machine");
+  const setChosen = (id: string) => {
+    const next = new URLSearchParams(at);
+    next.set("machine", id);
+    // What was changed was said of the machine before.
+    next.delete("changes");
+    setAt(next, { replace: true });
+  };
   if (!bench) return <Waiting wrong={error} />;
   const line =
     bench.machines.find((m) => m.machine.id === chosen) ?? bench.machines.find((m) => m.open_run) ?? bench.machines[0];
@@ -69,7 +77,12 @@ export function Bench() {
               <p>No run yet. Choose a machine and start one.</p>
             )}
           </main>
-          <StartSlip key={line.machine.id} line={line} bench={bench} />
+          <StartSlip
+            key={line.machine.id}
+            line={line}
+            bench={bench}
+            changes={at.get("changes")?.split(",").filter(Boolean) ?? []}
+          />
         </div>
       ) : (
         <FirstUse usual={bench.usual_knobs} />
@@ -79,7 +92,15 @@ export function Bench() {
   );
 }
 
-function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schemas["BenchView"] }) {
+function StartSlip({
+  line,
+  bench,
+  changes,
+}: {
+  line: Schemas["MachineLine"];
+  bench: Schemas["BenchView"];
+  changes: string[];
+}) {
   const { machine } = line;
   const navigate = useNavigate();
   const start = useStartRun();
@@ -101,6 +122,20 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
           logbook
         </Link>
       </div>
+      <p className="flex flex-wrap gap-x-5 text-sm">
+        <Link
+          to={`/machines/${machine.id}/gone-bad`}
+          className="flex min-h-11 items-center underline underline-offset-4"
+        >
+          a layer went bad
+        </Link>
+        <Link
+          to={`/machines/${machine.id}/after-change`}
+          className="flex min-h-11 items-center underline underline-offset-4"
+        >
+          after a change
+        </Link>
+      </p>
       {line.expected && <p className="text-sm text-graphite">{line.expected.words}</p>}
       {open && (
         <Link
@@ -123,7 +158,15 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
           setWrong(null);
           localStorage.setItem("initials", by);
           start.mutate(
-            { id, machine_id: machine.id, plate_id: plate, filament_id: filament, gauge_id: gauge, initials: by },
+            {
+              id,
+              machine_id: machine.id,
+              plate_id: plate,
+              filament_id: filament,
+              gauge_id: gauge,
+              initials: by,
+              changes,
+            },
             { onSuccess: (run) => navigate(`/runs/${run.id}/prepare`) },
           );
         }}
@@ -171,6 +214,12 @@ function StartSlip({ line, bench }: { line: Schemas["MachineLine"]; bench: Schem
               enter them in the set-up
             </Link>
             .
+          </p>
+        )}
+        {changes.length > 0 && (
+          <p className="border-l-2 border-brass pl-3 text-sm">
+            It begins with {changes.length === 1 ? "the change" : `${changes.length} changes`} you named; what follows
+            from {changes.length === 1 ? "it" : "them"} stands at Prepare.
           </p>
         )}
         <Wrong wrong={start.error} />

@@ -41,7 +41,7 @@ export function Wall() {
         </p>
       </header>
       <ul
-        className={`grid flex-1 content-start gap-3 ${many ? "grid-cols-[repeat(auto-fill,minmax(11rem,1fr))]" : "grid-cols-[repeat(auto-fill,minmax(18rem,1fr))]"}`}
+        className={`grid flex-1 content-start gap-3 ${many ? "grid-cols-[repeat(auto-fill,minmax(8.5rem,1fr))]" : "grid-cols-[repeat(auto-fill,minmax(18rem,1fr))]"}`}
       >
         {machines.map((m) => (
           <Tile key={m.machine.id} line={m} small={many} />

@@ -9,6 +9,7 @@ import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, Panel, Why, Wrong } from "../ui/controls";
 import { day, typedNumber } from "../ui/words";
 import { Multiples } from "./Multiples";
+import { PageHead } from "./PageHead";
 
 export function Logbook() {
   const { machineId = "" } = useParams();
@@ -20,11 +21,7 @@ export function Logbook() {
   if (!view) return <Waiting wrong={error} />;
   return (
     <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
-      <header className="flex min-h-12 flex-wrap items-center gap-x-4 border-b border-hairline py-1">
-        <Link to="/" className="flex min-h-11 items-center font-semibold lg:text-xl">
-          Ivory Table
-        </Link>
-        <h1 className="text-graphite">{view.machine_name} · logbook</h1>
+      <PageHead machine={view.machine_name} title="logbook">
         {view.plates.length > 1 && (
           <label className="ml-auto flex items-center gap-2 text-sm text-graphite">
             Plate
@@ -41,7 +38,7 @@ export function Logbook() {
             </select>
           </label>
         )}
-      </header>
+      </PageHead>
       <div className="grid flex-1 gap-3 py-3 lg:min-h-0 lg:grid-cols-[minmax(0,1fr)_392px] lg:gap-6">
         <main className="order-2 min-w-0 rounded-[6px] border border-hairline bg-paper p-3 lg:order-1 lg:min-h-0">
           <Multiples view={view} />
@@ -54,6 +51,18 @@ export function Logbook() {
           <Tell view={view} />
           <Happened view={view} />
           <p className="flex flex-wrap gap-x-4 border-t border-hairline pt-2 text-sm">
+            <Link
+              className="flex min-h-11 items-center underline underline-offset-4"
+              to={`/machines/${machineId}/gone-bad`}
+            >
+              a layer went bad
+            </Link>
+            <Link
+              className="flex min-h-11 items-center underline underline-offset-4"
+              to={`/machines/${machineId}/after-change`}
+            >
+              after a change
+            </Link>
             <a
               className="flex min-h-11 items-center underline underline-offset-4"
               href={`/api/machines/${machineId}/logbook/csv?plate=${view.plate_id}`}
@@ -106,22 +115,39 @@ function Tell({ view }: { view: LogbookView }) {
   const [kind, setKind] = useState("failed_print");
   const [note, setNote] = useState("");
   const [count, setCount] = useState("");
+  const [hours, setHours] = useState("");
+  const [heater, setHeater] = useState(NO_HEATER);
   const [by, setBy] = useState(localStorage.getItem("initials") ?? "");
   const [id, setId] = useState(() => uuid());
   const [wrong, setWrong] = useState<string | null>(null);
   const submit = (e: FormEvent) => {
     e.preventDefault();
     const n = typedNumber(count);
-    if (kind === "prints" && (n === null || n < 1 || n !== Math.round(n))) return setWrong("Give a whole number.");
+    const long = typedNumber(hours);
+    if (kind === "prints" && long === null && (n === null || n < 1 || n !== Math.round(n)))
+      return setWrong("Give a whole number, or hours.");
+    const tuned = kind === "heater" ? heaterOf(heater) : null;
+    if (kind === "heater" && !tuned) return setWrong("Give the temperature and how far it swings now, in °C.");
     setWrong(null);
     localStorage.setItem("initials", by);
     tell.mutate(
-      { id, by, kind: kind as "note", note, count: kind === "prints" ? n : null, at: null },
+      {
+        id,
+        by,
+        kind: kind as "note",
+        note,
+        count: kind === "prints" ? n : null,
+        hours: kind === "prints" ? long : null,
+        heater: tuned,
+        at: null,
+      },
       {
         onSuccess: () => {
           setId(uuid());
           setNote("");
           setCount("");
+          setHours("");
+          setHeater(NO_HEATER);
         },
       },
     );
@@ -137,15 +163,25 @@ function Tell({ view }: { view: LogbookView }) {
         />
         <Field label="Initials" value={by} maxLength={12} onChange={(e) => setBy(e.target.value.trim())} />
       </div>
-      {kind === "prints" ? (
-        <Field
-          label="How many"
-          inputMode="numeric"
-          value={count}
-          onChange={(e) => setCount(e.target.value)}
-          wrong={wrong}
-        />
-      ) : (
+      {kind === "prints" && (
+        <div className="grid grid-cols-2 gap-2">
+          <Field
+            label="How many"
+            inputMode="numeric"
+            value={count}
+            onChange={(e) => setCount(e.target.value)}
+            wrong={wrong}
+          />
+          <Field
+            label="or how many hours"
+            inputMode="decimal"
+            value={hours}
+            onChange={(e) => setHours(e.target.value)}
+          />
+        </div>
+      )}
+      {kind === "heater" && <HeaterFields of={heater} set={setHeater} wrong={wrong} />}
+      {kind !== "prints" && (
         <Field label="In your words" value={note} maxLength={400} onChange={(e) => setNote(e.target.value)} />
       )}
       <Button type="submit" disabled={!by || tell.isPending}>
@@ -153,6 +189,58 @@ function Tell({ view }: { view: LogbookView }) {
       </Button>
       <Wrong wrong={tell.error} />
     </form>
+  );
+}
+
+const heaterWords = (h: LogbookView["entries"][number]["heater"]) =>
+  h
+    ? `: ${h.which} at ${h.at_c} °C, ± ${h.swing_after_c} °C${h.swing_before_c != null ? `, before ± ${h.swing_before_c} °C` : ""}`
+    : "";
+
+const NO_HEATER = { which: "tip", at: "", before: "", after: "" };
+
+function heaterOf(of: typeof NO_HEATER) {
+  const [at_c, swing_after_c] = [typedNumber(of.at), typedNumber(of.after)];
+  if (at_c === null || swing_after_c === null) return null;
+  return { which: of.which as "tip", at_c, swing_before_c: typedNumber(of.before), swing_after_c };
+}
+
+/** How far the temperature swings about its target, before and after. */
+function HeaterFields({
+  of,
+  set,
+  wrong,
+}: {
+  of: typeof NO_HEATER;
+  set: (of: typeof NO_HEATER) => void;
+  wrong: string | null;
+}) {
+  return (
+    <div className="grid grid-cols-2 gap-2">
+      <Choice
+        label="Which"
+        value={of.which}
+        onChange={(which) => set({ ...of, which })}
+        options={[
+          { value: "tip", text: "tip" },
+          { value: "plate", text: "plate" },
+        ]}
+      />
+      <Field label="at °C" inputMode="decimal" value={of.at} onChange={(e) => set({ ...of, at: e.target.value })} />
+      <Field
+        label="swings before, ± °C"
+        inputMode="decimal"
+        value={of.before}
+        onChange={(e) => set({ ...of, before: e.target.value })}
+      />
+      <Field
+        label="and now, ± °C"
+        inputMode="decimal"
+        value={of.after}
+        onChange={(e) => set({ ...of, after: e.target.value })}
+        wrong={wrong}
+      />
+    </div>
   );
 }
 
@@ -171,7 +259,7 @@ function Happened({ view }: { view: LogbookView }) {
       at: e.at,
       by: e.by,
       to: "",
-      text: `${view.kinds[e.kind]}${e.count ? `: ${e.count}` : ""}${e.note ? `: ${e.note}` : ""}`,
+      text: `${view.kinds[e.kind]}${e.count ? `: ${e.count}` : ""}${e.hours ? `: ${e.hours} hours` : ""}${heaterWords(e.heater)}${e.note ? `: ${e.note}` : ""}`,
     })),
   ].sort((a, b) => b.at.localeCompare(a.at));
   return (

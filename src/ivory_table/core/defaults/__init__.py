@@ -461,3 +461,4 @@ CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
 #: What a workshop begins with: gauges, filaments, and where knobs usually are.
 FIRST: dict[str, Any] = _table("first")
+GONE_BAD: dict[str, Any] = _table("gone_bad")
