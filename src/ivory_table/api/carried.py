@@ -6,20 +6,21 @@ import shutil
 import tempfile
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import APIRouter, BackgroundTasks, Query, Request
+from fastapi import APIRouter, BackgroundTasks, Query, Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import FileResponse, PlainTextResponse
 
 from ivory_table.core.value import Id, Initials, Value
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import bench, carried
-from ivory_table.stations.http import desk, download
+from ivory_table.stations import bench, carried, papers
+from ivory_table.stations.http import RunId, desk, download, download_bytes
 from ivory_table.store.erasing import ERASED, erase
 from ivory_table.store.finding import Cursor, Page, find_runs
 
-from .network import did
+from .line import MachineId
+from .network import base_of, did
 
 carried_routes = APIRouter(prefix="/api/carried", tags=["carried"])
 found_routes = APIRouter(prefix="/api", tags=["bench"])
@@ -97,6 +98,23 @@ def find(
     before = Cursor(started_at=started_at, run_id=run_id) if started_at and run_id else None
     page: Page = find_runs(text, machine, before, most)
     return RunsFound(runs=tuple(bench.run_line(s) for s in page.runs), next=page.next)
+
+
+_PDF: dict[int | str, dict[str, Any]] = {200: {"content": {"application/pdf": {}}}}
+
+
+@found_routes.get("/machines/{machine_id}/card", response_class=Response, responses=_PDF)
+def get_machine_card(request: Request, machine_id: MachineId) -> Response:
+    """To hang at the machine, with a code that leads to its logbook."""
+    body = papers.machine_card(desk(request).workshop, machine_id, base_of(request))
+    return download_bytes(f"{machine_id}-card.pdf", body, "application/pdf")
+
+
+@found_routes.get("/runs/{run_id}/record.pdf", response_class=Response, responses=_PDF)
+def get_record(request: Request, run_id: RunId) -> Response:
+    """What a run found and left, to file."""
+    body = papers.record(desk(request).workshop, run_id, base_of(request))
+    return download_bytes(f"record-{run_id}.pdf", body, "application/pdf")
 
 
 @found_routes.get("/bench/csv", response_class=PlainTextResponse)

@@ -92,6 +92,14 @@ def _me(request: Request) -> Me:
     return Me(on=on, device=at.device, name=at.name, role=at.role, words=f"{at.name}: may {ROLE_WORDS[at.role]}")
 
 
+def base_of(request: Request) -> str:
+    """The address under which a device of the network finds this server; on paper it must lead here."""
+    network: Network | None = request.app.state.network
+    port = (request.scope.get("server") or ("", 0))[1] or 80
+    found = network.addresses(port) if network else ()
+    return found[0] if found else str(request.base_url).rstrip("/")
+
+
 @network_routes.get("/me")
 def get_me(request: Request) -> Me:
     return _me(request)
@@ -144,10 +152,8 @@ def let_in(request: Request, wanted: NewCode) -> Invitation:
     """A code for one device, good for ten minutes. Only the serving machine gives it out."""
     network = _network(request)
     code, until = network.new_code(wanted.name, wanted.role)
-    server = request.scope.get("server") or ("", 0)
-    base = next(iter(network.addresses(server[1] or 80)), str(request.base_url).rstrip("/"))
     # Behind the #, so that it stands in no server's log.
-    address = f"{base}/join#{code}"
+    address = f"{base_of(request)}/join#{code}"
     qr = segno.make(address, error="m").svg_data_uri(scale=4, border=4, dark="#000", light="#fff")
     did(request, f"made a code for {wanted.name}: may {ROLE_WORDS[wanted.role]}")
     return Invitation(code=code, until=until, address=address, qr=qr)

@@ -72,6 +72,12 @@ export function Logbook() {
             <a className="flex min-h-11 items-center underline underline-offset-4" href="/api/due/calendar">
               due days (calendar)
             </a>
+            <a
+              className="flex min-h-11 items-center underline underline-offset-4"
+              href={`/api/machines/${machineId}/card`}
+            >
+              card to hang up (PDF)
+            </a>
           </p>
         </section>
       </div>

@@ -67,6 +67,9 @@ export function SignOff() {
             <Link className={link} to={`/runs/${runId}/record`}>
               Record to print
             </Link>
+            <a className={link} href={`/api/runs/${runId}/record.pdf`} download>
+              Record, PDF
+            </a>
             <a className={link} href={`/api/runs/${runId}/file`} download>
               Whole run, JSON
             </a>
