@@ -8,7 +8,7 @@ from scipy.integrate import quad
 from scipy.stats import multivariate_normal, norm
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import PlateSeen, Stretch, _modes, _shape, outlook, rates, stretch
+from ivory_table.core.drift import Check, PlateSeen, Rates, Stretch, _modes, _shape, outlook, rates, stretch
 from tests.past import seen
 
 NAMES = ("centre", "front left", "front right", "rear left", "rear right")
@@ -157,3 +157,47 @@ def test_stated_chances_come_true_in_simulated_workshops() -> None:
         some = (stated_p >= low_p) & (stated_p < high_p)
         two_se = 2 * float(np.sqrt(0.25 / max(some.sum(), 1)))
         assert held_p[some].mean() == pytest.approx(stated_p[some].mean(), abs=0.07 + two_se)
+
+
+@pytest.mark.parametrize("days", [5.0, 30.0])
+def test_a_short_check_moves_the_chance_as_a_joint_normal_would(days: float) -> None:
+    """Rates that are known leave a normal: what one reading tells of the other places is linear in it."""
+    one = Rates(
+        weight=np.array([[1.0, 0, 0, 0, 0]]),
+        common=np.array([0.006]),
+        own=np.array([0.004]),
+        form=np.array([0.002]),
+        slope=np.zeros((1, 4)),
+        slope_sd=np.zeros((1, 4)),
+    )
+    cov = LEFT.covariance + days * _shape(one.common, one.own, one.form, 5)[0]
+    for off in (0.0, 0.03):
+        check = Check(day=days, place=0, off_mm=off)
+        gain = cov[:, 0] / (cov[0, 0] + check.sd_mm**2)
+        mean, left = gain * off, cov - np.outer(gain, cov[0])
+        band = (LEFT.low_mm - LEFT.target_mm, LEFT.high_mm - LEFT.target_mm)
+        draws = np.random.default_rng(1).multivariate_normal(mean, left, 100_000)
+        p = np.mean((draws.min(axis=1) >= band[0]) & (draws.max(axis=1) <= band[1]))
+        ahead = outlook(LEFT, one, since_days=days, checks=(check,))
+        assert float(np.interp(days, ahead.days, ahead.p_sound)) == pytest.approx(p, abs=0.05)
+
+
+def test_a_good_check_puts_the_day_off_and_a_bad_one_does_not() -> None:
+    known = rates((), 5)
+    plain = outlook(LEFT, known)
+    day = round(plain.due_in_days, 2)
+    j = LEFT.places.index(plain.check)
+    good = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, off_mm=0.0),))
+    sound = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, verdict="sound"),))
+    bad = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, off_mm=0.09),))
+    loose = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, verdict="loose"),))
+
+    def now(ahead) -> float:
+        return float(np.interp(day, ahead.days, ahead.p_sound))
+
+    assert now(good) > now(outlook(LEFT, known, since_days=day))
+    assert now(sound) > now(outlook(LEFT, known, since_days=day))
+    assert now(bad) < 0.05
+    assert now(loose) < 0.3
+    assert good.due_in_days >= plain.due_in_days
+    assert bad.due_in_days == pytest.approx(day)

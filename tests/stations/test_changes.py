@@ -26,7 +26,7 @@ def past(workshop: Workshop) -> Workshop:
 def happened(workshop: Workshop, kind: str, days_ago: float, **more: object) -> None:
     workshop.keep_log(
         LogEntry(
-            id=f"{kind}-{days_ago}",
+            id=f"{kind}-{days_ago}".replace(".", "_"),
             machine_id="heron",
             at=NOW - timedelta(days=days_ago),
             by="mk",
@@ -173,3 +173,42 @@ def test_hours_and_a_heater_are_told(workshop: Workshop) -> None:
     for wrong in ({"kind": "heater"}, {"kind": "prints"}):
         with pytest.raises(Refused):
             tell(**wrong)
+
+
+def check(place: str, **found: object) -> dict[str, object]:
+    return {"plate_id": "heron-steel", "place": place, **found}
+
+
+def test_a_short_check_moves_the_chance_until_something_happens_after_it(past: Workshop) -> None:
+    before = logbook.expected(past, "heron", "heron-steel", NOW)
+    happened(past, "check", 0.01, check=check(before.outlook.check, off_mm=0.0))
+    good = logbook.expected(past, "heron", "heron-steel", NOW)
+    assert good.p_today > before.p_today
+    happened(past, "check", 0.005, check=check(before.outlook.check, verdict="loose"))
+    bad = logbook.expected(past, "heron", "heron-steel", NOW)
+    assert bad.p_today < before.p_today
+    happened(past, "knock", 0.001)
+    knocked = logbook.expected(past, "heron", "heron-steel", NOW)
+    assert "nobody has looked at" in knocked.words
+    # On another plate it says nothing of this one.
+    happened(past, "check", 0.0001, check={"plate_id": "heron-glass", "place": "centre", "verdict": "sound"})
+    assert "nobody has looked at" in logbook.expected(past, "heron", "heron-steel", NOW).words
+    happened(past, "check", 0.00005, check=check("centre", verdict="sound"))
+    assert "nobody has looked at" not in logbook.expected(past, "heron", "heron-steel", NOW).words
+
+
+@pytest.mark.parametrize(
+    "wrong",
+    [
+        None,
+        check("centre"),
+        check("centre", off_mm=0.1, verdict="sound"),
+        check("the moon", off_mm=0.1),
+        {"plate_id": "nobody", "place": "centre", "off_mm": 0.1},
+    ],
+)
+def test_a_check_that_says_nothing_is_refused(workshop: Workshop, wrong: dict | None) -> None:
+    told = logbook.TellLog.model_validate({"id": "c", "by": "mk", "kind": "check", "check": wrong})
+    with pytest.raises(Refused):
+        logbook.tell(workshop, "heron", told)
+    assert workshop.log("heron") == ()

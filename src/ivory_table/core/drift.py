@@ -7,7 +7,7 @@ is weighed by its evidence. A support that wanders on its own has a rate of its 
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, Self
+from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
@@ -19,6 +19,10 @@ from .value import Array, Value
 
 #: A machine's history counts back so many stretches; older ones tell of another life of it.
 MOST_STRETCHES = 40
+
+
+#: How one patch held: it was sound, laid too far from the plate, or too close.
+Verdict = Literal["sound", "loose", "scraped"]
 
 
 class PlateSeen(Value):
@@ -61,6 +65,28 @@ class Stretch:
     change: Array
     cov: Array
     jumped: bool = False
+
+
+@dataclass(frozen=True)
+class Check:
+    """A short look at one place so many days after a plate was left: what was read there, or how a patch held.
+
+    `off_mm`: how much too large the gap is, with its sd; or the `verdict` of a patch: its gap is known by that alone.
+    """
+
+    day: float
+    place: int
+    off_mm: float | None = None
+    verdict: Verdict | None = None
+    sd_mm: float = DRIFT.check_sd_mm
+
+    def likelihood(self, gaps: Array, low: float, high: float) -> Array:
+        """(draws,) of gaps (draws, n) about the gap aimed at; sound is from `low` to `high`."""
+        at = gaps[:, self.place]
+        if self.off_mm is not None:
+            return np.asarray(norm.pdf(self.off_mm, at, self.sd_mm))
+        above, below = norm.cdf((at - high) / self.sd_mm), norm.cdf((low - at) / self.sd_mm)
+        return np.asarray({"loose": above, "scraped": below, "sound": 1 - above - below}[self.verdict or "sound"])
 
 
 def stretch(left: PlateSeen, found: PlateSeen, days: float, *, jumped: bool = False) -> Stretch | None:
@@ -183,7 +209,7 @@ class Blame(Value):
     """What would have to be mended where a plate is not sound any more, by its drift alone."""
 
     p_unsound: float
-    #: Of that: one stored value would mend it; one support would; neither, the plate's form changed.
+    #: Of that: one stored value would mend it; knobs would; neither, the plate's form changed.
     height: float
     support: float
     form: float
@@ -205,15 +231,17 @@ def blame(left: PlateSeen, known: Rates, *, since_days: float, jumped: bool = Fa
     mends = np.stack(
         [_is_sound(bad + (middle - bad[:, j + 1])[:, None] * each[:, j], left) for j in range(each.shape[1])], axis=1
     )
-    by_one = np.logical_not(by_height) & mends.any(axis=1)
+    # Several supports at once are the tram's as well: only what is left over then is the plate's form.
+    trammed = bad + (middle - bad[:, 1:]) @ each.T
+    by_tram = np.logical_not(by_height) & (mends.any(axis=1) | _is_sound(trammed, left))
     off = np.abs(bad[:, 1:] - middle)
-    worst = np.argmax(np.where(mends, off, -1.0), axis=1)[by_one]
-    often = np.bincount(worst, minlength=each.shape[1]) if len(worst) else np.zeros(each.shape[1])
+    worst = np.argmax(np.where(mends | np.logical_not(mends.any(axis=1))[:, None], off, -1.0), axis=1)[by_tram]
+    often = np.bincount(worst, minlength=each.shape[1])
     return Blame(
         p_unsound=float(len(bad) / len(gaps)),
         height=float(by_height.mean()),
-        support=float(by_one.mean()),
-        form=float((~by_height & ~by_one).mean()),
+        support=float(by_tram.mean()),
+        form=float(np.logical_not(by_height | by_tram).mean()),
         place=left.places[1 + int(np.argmax(often))],
     )
 
@@ -224,7 +252,9 @@ def _is_sound(gaps: Array, left: PlateSeen) -> Array:
     return np.asarray((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high))
 
 
-def _gaps_on(days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bool, held: bool) -> dict[float, Array]:
+def _gaps_on(
+    days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bool, held: bool, checks: Sequence[Check] = ()
+) -> dict[float, Array]:
     """(draws, n) gaps about the gap aimed at on each of some days after a plate was left."""
     n = len(left.places)
     z = _normals(2 * n + 1)
@@ -237,6 +267,8 @@ def _gaps_on(days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bo
     since = jump_cov(n) if jumped else np.zeros((n, n))
     shape = _shape(known.common, known.own, known.form, n)
     _, each, _ = _modes(n)
+    if checks:
+        return _checked(days, left, known, start, picks, since, z[:, 2 * n], checks)
     at: dict[float, Array] = {}
     for d in days:
         draws = []
@@ -251,6 +283,52 @@ def _gaps_on(days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bo
     return at
 
 
+def _checked(
+    days: Sequence[float],
+    left: PlateSeen,
+    known: Rates,
+    start: Array,
+    picks: Array,
+    since: Array,
+    by: Array,
+    checks: Sequence[Check],
+) -> dict[float, Array]:
+    """(draws, n) gaps on each day, drawn as whole paths and weighed by what short checks on the way have shown.
+
+    `start` (draws, n) as it was left, `by` (draws,) how far a support of its own goes in a day, in sds.
+    """
+    n = len(left.places)
+    r = np.random.default_rng(7)
+    shape = _shape(known.common, known.own, known.form, n)
+    _, each, _ = _modes(n)
+    whole = np.repeat(start[None], len(picks), axis=0)
+    # A jump is taken to have come before the first check.
+    gaps = whole + r.standard_normal(whole.shape) @ np.linalg.cholesky(since + 1e-12 * np.eye(n)).T
+    halves = np.stack([np.linalg.cholesky(shape[int(p) // n] + 1e-14 * np.eye(n)).T for p in picks])
+    going = np.zeros_like(gaps)
+    for k, pick in enumerate(picks):
+        choice, who = divmod(int(pick), n)
+        if who:
+            slope = known.slope[choice, who - 1] + known.slope_sd[choice, who - 1] * by
+            going[k] = slope[:, None] * each[:, who - 1]
+    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
+    weight = np.ones(gaps.shape[0] * gaps.shape[1])
+    at: dict[float, Array] = {}
+    now = 0.0
+    for day in sorted({*days, *(c.day for c in checks)}):
+        step = day - now
+        gaps = gaps + step**0.5 * (r.standard_normal(gaps.shape) @ halves) + step * going
+        now = day
+        flat = gaps.reshape(-1, n)
+        for c in checks:
+            if c.day == day:
+                weight = weight * (c.likelihood(flat, low, high) + 1e-9)
+        if day in days:
+            at[day] = flat
+    keep = resampled(weight, len(weight))
+    return {day: flat[keep] for day, flat in at.items()}
+
+
 #: The days of an outlook, counted from what was left.
 DAYS = (0.0, 1.0, 2.0, 4.0, 7.0, 10.0, 14.0, 21.0, 28.0, 42.0, 60.0, 90.0, 120.0)
 
@@ -262,17 +340,22 @@ def outlook(
     since_days: float = 0.0,
     jumped: bool = False,
     held: bool = False,
+    checks: Sequence[Check] = (),
     risk: float = DRIFT.risk,
 ) -> Outlook:
     """From what was left, `since_days` ago. `jumped`: something happened since that nobody has looked at.
 
-    `held`: a print showed every zone sound as it was left; the chance is then that it still is.
+    `held`: a print showed every zone sound as it was left; the chance is then that it still is. `checks`: short looks since.
     """
-    days = tuple(sorted({*DAYS, round(since_days, 2)}))
-    at = _gaps_on(days, left, known, jumped=jumped, held=held)
+    later = {round(since_days + d, 2) for d in DAYS if checks}
+    days = tuple(sorted({*DAYS, round(since_days, 2)} | later))
+    at = _gaps_on(days, left, known, jumped=jumped, held=held, checks=checks)
     sound = {d: _is_sound(g, left) for d, g in at.items()}
     p = [float(s.mean()) for s in sound.values()]
-    due = _crossing(days, p, 1 - risk)
+    # What a check has shown holds from that day on.
+    first = max((c.day for c in checks), default=0.0)
+    from_then = [k for k, d in enumerate(days) if d >= first - 0.01]
+    due = _crossing([days[k] for k in from_then], [p[k] for k in from_then], 1 - risk)
     look = min(days, key=lambda d: abs(d - max(due if due is not None else days[-1], since_days)))
     j = int(np.argmax(known.wanders))
     named = known.wanders[j] >= DRIFT.named_at
@@ -301,7 +384,7 @@ def _normals(n: int) -> Array:
 
 def _crossing(days: Sequence[float], p: Sequence[float], wanted: float) -> float | None:
     if p[0] < wanted:
-        return 0.0
+        return days[0]
     for k in range(1, len(days)):
         if p[k] < wanted:
             share = (p[k - 1] - wanted) / max(p[k - 1] - p[k], 1e-9)

@@ -4,9 +4,10 @@ from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Field
 
-from ivory_table.core.value import Id, Initials, Note, Value
+from ivory_table.core.drift import Verdict
+from ivory_table.core.value import Id, Initials, Label, Note, Value
 
-LogKind = Literal["failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "prints", "note"]
+LogKind = Literal["failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "check", "prints", "note"]
 #: What may have moved the plate or the nozzle at once.
 JUMPS: frozenset[LogKind] = frozenset({"knock", "torn_off", "moved", "firmware", "part"})
 KIND_WORDS: dict[LogKind, str] = {
@@ -17,6 +18,7 @@ KIND_WORDS: dict[LogKind, str] = {
     "firmware": "its firmware was changed",
     "part": "a part was changed: spring, sensor, stop, nozzle",
     "heater": "a heater was tuned",
+    "check": "a short check",
     "prints": "prints done",
     "note": "a note",
 }
@@ -31,8 +33,17 @@ class HeaterTuned(Value):
     swing_after_c: Annotated[float, Field(ge=0, le=100)]
 
 
+class ShortCheck(Value):
+    """A look at one place of a plate: how much too large its gap was, or how one patch held."""
+
+    plate_id: Id
+    place: Label
+    off_mm: Annotated[float, Field(ge=-2, le=2)] | None = None
+    verdict: Verdict | None = None
+
+
 class LogEntry(Value):
-    """One thing that happened. `count`: prints, where it is about those; `heater`: where one was tuned."""
+    """One thing that happened. `count`: prints, where it is about those; `heater` and `check`: what those found."""
 
     id: Id
     machine_id: Id
@@ -43,3 +54,4 @@ class LogEntry(Value):
     count: Annotated[int, Field(ge=1, le=100_000)] | None = None
     hours: Annotated[float, Field(gt=0, le=100_000)] | None = None
     heater: HeaterTuned | None = None
+    check: ShortCheck | None = None

@@ -15,11 +15,12 @@ from icalendar import Calendar, Event
 from pydantic import AwareDatetime, Field
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import MOST_STRETCHES, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
+from ivory_table.core.drift import MOST_STRETCHES, Check, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
+from ivory_table.core.plate import Machine
 from ivory_table.core.value import Id, Initials, Note, StoredMm, Value
 from ivory_table.core.words import signed
 from ivory_table.runs.doubts import Refused
-from ivory_table.runs.log import JUMPS, KIND_WORDS, HeaterTuned, LogEntry, LogKind
+from ivory_table.runs.log import JUMPS, KIND_WORDS, HeaterTuned, LogEntry, LogKind, ShortCheck
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Workshop
 
@@ -81,6 +82,7 @@ class TellLog(Value):
     count: Annotated[int, Field(ge=1, le=100_000)] | None = None
     hours: Annotated[float, Field(gt=0, le=100_000)] | None = None
     heater: HeaterTuned | None = None
+    check: ShortCheck | None = None
     at: AwareDatetime | None = None
 
 
@@ -94,9 +96,21 @@ def tell(workshop: Workshop, machine_id: str, told: TellLog) -> None:
         raise Refused("count_missing", "Say how many prints were done, or how many hours.", "count")
     if told.kind == "heater" and told.heater is None:
         raise Refused("heater_missing", "Say which heater, at what temperature, and how far it swings now.", "heater")
+    if told.kind == "check":
+        _refuse_check(workshop.machine(machine_id), told.check)
     if told.kind == "note" and not told.note.strip():
         raise Refused("note_missing", "Say what is to be noted.", "note")
     workshop.keep_log(LogEntry(machine_id=machine_id, **{**dict(told), "at": at}))
+
+
+def _refuse_check(machine: Machine, check: ShortCheck | None) -> None:
+    """Raises Refused for a check that says nothing, or of a place that is not there."""
+    if check is None or (check.off_mm is None) == (check.verdict is None):
+        raise Refused("check_missing", "Say how far it was off, or how one patch held there: one of the two.", "check")
+    if check.plate_id not in {p.id for p in machine.plates}:
+        raise Refused("unknown_plate", f"{machine.name} has no plate '{check.plate_id}'.", "check")
+    if machine.screws and check.place not in {"centre", *(s.name for s in machine.screws)}:
+        raise Refused("unknown_place", f"{machine.name} has no '{check.place}'.", "check")
 
 
 def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: datetime | None = None) -> LogbookView:
@@ -215,7 +229,11 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
     since = max((now - newest.last_at).total_seconds() / 86400, 0.0)
     happened = _incidents(entries, newest.last_at, now + timedelta(days=1))
     held = newest.zones_sound is not None and newest.zones_sound[0] == newest.zones_sound[1] >= _ZONES
-    ahead = outlook(newest.left, known, since_days=since, jumped=bool(happened), held=held)
+    checks = _checks(entries, newest, happened)
+    ahead = outlook(newest.left, known, since_days=since, jumped=bool(happened), held=held, checks=checks)
+    if checks:
+        # Somebody has looked since.
+        happened = ()
     p = float(np.interp(since, ahead.days, ahead.p_sound))
     due = None if ahead.due_in_days is None else newest.last_at + timedelta(days=ahead.due_in_days)
     return Expected(
@@ -228,6 +246,20 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
         outlook=ahead,
         since=tuple(KIND_WORDS[e.kind] for e in happened),
     )
+
+
+def _checks(entries: Sequence[LogEntry], newest: Summary, happened: Sequence[LogEntry]) -> tuple[Check, ...]:
+    """Short looks at a plate since its last run; none of them counts where something has happened after it."""
+    left = newest.left
+    after = max((e.at for e in happened), default=newest.last_at)
+    found = []
+    for e in entries:
+        of = e.check
+        if left is None or of is None or of.plate_id != newest.plate_id or of.place not in left.places or e.at < after:
+            continue
+        day = round((e.at - newest.last_at).total_seconds() / 86400, 2)
+        found.append(Check(day=day, place=left.places.index(of.place), off_mm=of.off_mm, verdict=of.verdict))
+    return tuple(found)
 
 
 def _in_words(p: float, due: datetime | None, now: datetime, ahead: Outlook, happened: bool) -> str:

@@ -4096,7 +4096,7 @@ export interface components {
         };
         /**
          * LogEntry
-         * @description One thing that happened. `count`: prints, where it is about those; `heater`: where one was tuned.
+         * @description One thing that happened. `count`: prints, where it is about those; `heater` and `check`: what those found.
          */
         LogEntry: {
             /**
@@ -4106,6 +4106,7 @@ export interface components {
             at: string;
             /** By */
             by: string;
+            check?: components["schemas"]["ShortCheck"] | null;
             /** Count */
             count?: number | null;
             heater?: components["schemas"]["HeaterTuned"] | null;
@@ -4117,7 +4118,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "prints" | "note";
             /** Machine Id */
             machine_id: string;
             /**
@@ -6614,6 +6615,20 @@ export interface components {
             plan: components["schemas"]["ShimPlan"];
         };
         /**
+         * ShortCheck
+         * @description A look at one place of a plate: how much too large its gap was, or how one patch held.
+         */
+        ShortCheck: {
+            /** Off Mm */
+            off_mm?: number | null;
+            /** Place */
+            place: string;
+            /** Plate Id */
+            plate_id: string;
+            /** Verdict */
+            verdict?: ("sound" | "loose" | "scraped") | null;
+        };
+        /**
          * Shown
          * @description What a mesh shows: plane, forms, range, in words and numbers.
          */
@@ -7124,6 +7139,7 @@ export interface components {
             at?: string | null;
             /** By */
             by: string;
+            check?: components["schemas"]["ShortCheck"] | null;
             /** Count */
             count?: number | null;
             heater?: components["schemas"]["HeaterTuned"] | null;
@@ -7135,7 +7151,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "prints" | "note";
             /**
              * Note
              * @default

@@ -7,9 +7,10 @@ import { type LogbookView, useLogbook, useTellLog } from "../api/logbook";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, Panel, Why, Wrong } from "../ui/controls";
-import { day, typedNumber } from "../ui/words";
+import { day, signed, typedNumber } from "../ui/words";
 import { Multiples } from "./Multiples";
 import { PageHead } from "./PageHead";
+import { ShortCheck } from "./ShortCheck";
 
 export function Logbook() {
   const { machineId = "" } = useParams();
@@ -48,6 +49,7 @@ export function Logbook() {
           className="order-1 flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4 lg:order-2 lg:overflow-y-auto"
         >
           <ToExpect view={view} />
+          <ShortCheck view={view} />
           <Tell view={view} />
           <Happened view={view} />
           <p className="flex flex-wrap gap-x-4 border-t border-hairline pt-2 text-sm">
@@ -165,7 +167,9 @@ function Tell({ view }: { view: LogbookView }) {
           label="Something happened"
           value={kind}
           onChange={setKind}
-          options={Object.entries(view.kinds).map(([value, text]) => ({ value, text }))}
+          options={Object.entries(view.kinds)
+            .filter(([value]) => value !== "check")
+            .map(([value, text]) => ({ value, text }))}
         />
         <Field label="Initials" value={by} maxLength={12} onChange={(e) => setBy(e.target.value.trim())} />
       </div>
@@ -202,6 +206,10 @@ const heaterWords = (h: LogbookView["entries"][number]["heater"]) =>
   h
     ? `: ${h.which} at ${h.at_c} °C, ± ${h.swing_after_c} °C${h.swing_before_c != null ? `, before ± ${h.swing_before_c} °C` : ""}`
     : "";
+
+const checkWords = (c: LogbookView["entries"][number]["check"]) =>
+  c ? ` at ${c.place}: ${c.off_mm != null ? `${signed(c.off_mm, 3)} mm` : HELD[c.verdict ?? "sound"]}` : "";
+const HELD = { sound: "sound", loose: "too far", scraped: "too close" };
 
 const NO_HEATER = { which: "tip", at: "", before: "", after: "" };
 
@@ -265,7 +273,7 @@ function Happened({ view }: { view: LogbookView }) {
       at: e.at,
       by: e.by,
       to: "",
-      text: `${view.kinds[e.kind]}${e.count ? `: ${e.count}` : ""}${e.hours ? `: ${e.hours} hours` : ""}${heaterWords(e.heater)}${e.note ? `: ${e.note}` : ""}`,
+      text: `${view.kinds[e.kind]}${e.count ? `: ${e.count}` : ""}${e.hours ? `: ${e.hours} hours` : ""}${heaterWords(e.heater)}${checkWords(e.check)}${e.note ? `: ${e.note}` : ""}`,
     })),
   ].sort((a, b) => b.at.localeCompare(a.at));
   return (

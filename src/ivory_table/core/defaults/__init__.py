@@ -432,6 +432,7 @@ class _Drift(Value):
     jump_common_mm: float
     jump_each_mm: float
     floor_mm: float
+    check_sd_mm: float
     risk: float
 
 
