@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Annotated, Literal, Self
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field, model_validator
 from scipy.stats import norm, qmc
 
@@ -246,7 +247,7 @@ def blame(left: PlateSeen, known: Rates, *, since_days: float, jumped: bool = Fa
     )
 
 
-def _is_sound(gaps: Array, left: PlateSeen) -> Array:
+def _is_sound(gaps: Array, left: PlateSeen) -> NDArray[np.bool_]:
     """(draws,) whether every place of gaps (draws, n) about the gap aimed at is sound."""
     low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
     return np.asarray((gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high))

@@ -171,8 +171,10 @@ def _drifted(
     )
     found = blame(good.left, known, since_days=days, held=good.zones_sound is not None and _held(good))
     shares = {"height": found.height, "support": found.support, "form": found.form}
-    # No support wanders where there is none.
-    return {name: found.p_unsound * share for name, share in shares.items()}, found.place if machine.screws else ""
+    if not machine.screws:
+        # Without knobs a tilt is the form's, which a mesh follows.
+        shares |= {"support": 0.0, "form": found.support + found.form}
+    return {name: found.p_unsound * share for name, share in shares.items()}, found.place
 
 
 def _good_words(good: Summary | None, days: float, prints: int) -> str:
