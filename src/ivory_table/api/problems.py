@@ -10,6 +10,7 @@ from peewee import DatabaseError
 from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
+from ivory_table.program.job import NotAJob
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.store.workshop import Clash, Unknown, Unreadable
@@ -51,6 +52,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(Unreadable)
     def unreadable(_: Request, wrong: Unreadable) -> JSONResponse:
         return problem(422, "unreadable_run", str(wrong))
+
+    @app.exception_handler(NotAJob)
+    def not_a_job(_: Request, wrong: NotAJob) -> JSONResponse:
+        return problem(422, "not_a_job", str(wrong), "file")
 
     @app.exception_handler(DatabaseError)
     @app.exception_handler(OSError)

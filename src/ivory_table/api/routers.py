@@ -2,6 +2,7 @@
 
 from .bench import bench_routes
 from .carried import carried_routes, found_routes
+from .jobs import job_routes
 from .line import line_routes, practice_routes, run_line_routes
 from .logbook import change_routes, due_routes, logbook_routes
 from .manner import machine_manner_routes, manner_routes
@@ -18,6 +19,7 @@ ROUTERS = (
     logbook_routes,
     due_routes,
     change_routes,
+    job_routes,
     manner_routes,
     machine_manner_routes,
     runs,

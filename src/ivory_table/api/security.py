@@ -16,6 +16,8 @@ from .problems import problem
 
 #: A whole run or set-up, a pasted grid, and everything else: what is kept at a machine is small.
 MAX_FILE = 4 * 1024 * 1024
+#: A job to be checked.
+MAX_JOB = 300 * 1024 * 1024
 #: A whole workshop, packed.
 MAX_CARRIED = 1024 * 1024 * 1024
 MAX_PASTE = 1024 * 1024
@@ -66,6 +68,8 @@ class Guard:
         too_large = TOO_LARGE_HERE
         if path.endswith("/import"):
             most, too_large = MAX_FILE, TOO_LARGE
+        elif path.endswith("/jobs"):
+            most, too_large = MAX_JOB, TOO_LARGE_JOB
         elif path == "/api/carried":
             most, too_large = MAX_CARRIED, TOO_LARGE_CARRIED
         size = headers.get("content-length", "0")
@@ -143,6 +147,7 @@ def _not_let_in(who: Who | None, role: Role) -> JSONResponse:
 FOREIGN_HOST = "Ivory Table answers on this machine only."
 FOREIGN_NAME = "Ivory Table does not know itself under this name. Use its address in numbers, or start it with --name and the name."
 TOO_LARGE = "That file is larger than 4 MB; a mesh or a run has a few hundred kB. Is it the right one?"
+TOO_LARGE_JOB = "That job is larger than 300 MB; more is not read."
 TOO_LARGE_CARRIED = "That file is larger than 1 GB. Bring a workshop of that size back with `ivory-table import`."
 TOO_LARGE_HERE = "That is far more than can be meant here. Is it the right text?"
 

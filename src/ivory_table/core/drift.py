@@ -393,7 +393,7 @@ def _crossing(days: Sequence[float], p: Sequence[float], wanted: float) -> float
     return None
 
 
-def _tells_most(gaps: Array, sound: Array) -> int:
+def _tells_most(gaps: Array, sound: NDArray[np.bool_]) -> int:
     """The place after whose reading it is surest whether all is sound: gaps (draws, n) in slices of equal number."""
     best, value = 0, -1.0
     for i in range(gaps.shape[1]):

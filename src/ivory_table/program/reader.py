@@ -1,11 +1,12 @@
-"""One tolerant reader: comments, line numbers, checksums, missing spaces, absolute and relative.
+"""One tolerant reader: comments, line numbers, checksums, missing spaces, absolute and relative, arcs.
 
-Follows the words of RS-274 as 3D printers use them: G0/G1 moves, G20/G21 units, G28 home,
+Follows the words of RS-274 as 3D printers use them: G0/G1 moves, G2/G3 arcs, G20/G21 units, G28 home,
 G90/G91 and M82/M83 absolute or relative, G92 set. A machine's own word in capitals is a command like any other.
 """
 
 import re
 from dataclasses import dataclass, field
+from math import acos, atan2, ceil, cos, hypot, pi, sin, sqrt
 
 from ivory_table.core.manner import checksum
 
@@ -17,7 +18,7 @@ _CODE = re.compile(r"(?:N\s*\d+\s*)?[GMTXYZEF]\s*[-+.\d]", re.IGNORECASE)
 _TWO_LETTERS = re.compile(r"[A-Za-z]{2}")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Move:
     """One straight move: from, to (mm), filament pushed (mm), speed (mm/s), its line number."""
 
@@ -26,6 +27,94 @@ class Move:
     end: tuple[float, float, float]
     filament_mm: float
     speed_mm_s: float
+
+
+#: A chord of an arc leaves it by no more than this, mm.
+CHORD_MM = 0.005
+#: An arc of more chords than this is no arc of a printer.
+MOST_CHORDS = 20_000
+_MOVES = {"G0": "line", "G1": "line", "G00": "line", "G01": "line", "G2": "cw", "G3": "ccw", "G02": "cw", "G03": "ccw"}
+
+
+@dataclass
+class Tip:
+    """What a program has said so far of where the tip is and how its numbers are meant. Lengths in mm, speed in mm/s."""
+
+    at: list[float] = field(default_factory=lambda: [0.0, 0.0, 0.0])
+    filament: float = 0.0
+    speed: float = 0.0
+    unit: float = 1.0
+    absolute: bool = True
+    absolute_e: bool = True
+
+    def take(self, line: int, command: str, values: dict[str, float]) -> list["Move"]:
+        """The straight moves of one command; an arc is many. Raises ValueError for an arc that is none."""
+        if command in _MOVES:
+            return self._moved(line, _MOVES[command], values)
+        if command == "G28":
+            for axis in [a for a in "XYZ" if a in values] or "XYZ":
+                self.at["XYZ".index(axis)] = 0.0
+        elif command == "G92":
+            for k, axis in enumerate("XYZ"):
+                if axis in values:
+                    self.at[k] = values[axis] * self.unit
+            self.filament = values["E"] * self.unit if "E" in values else self.filament
+        elif command in ("G90", "G91"):
+            self.absolute = self.absolute_e = command == "G90"
+        elif command in ("M82", "M83"):
+            self.absolute_e = command == "M82"
+        elif command in ("G20", "G21"):
+            self.unit = 25.4 if command == "G20" else 1.0
+        return []
+
+    def _moved(self, line: int, way: str, values: dict[str, float]) -> list["Move"]:
+        self.speed = values["F"] * self.unit / 60 if "F" in values else self.speed
+        start = (self.at[0], self.at[1], self.at[2])
+        for k, axis in enumerate("XYZ"):
+            if axis in values:
+                self.at[k] = values[axis] * self.unit + (0.0 if self.absolute else self.at[k])
+        pushed = 0.0
+        if "E" in values:
+            pushed = values["E"] * self.unit - (self.filament if self.absolute_e else 0.0)
+            self.filament += pushed
+        end = (self.at[0], self.at[1], self.at[2])
+        if way == "line":
+            return [Move(line, start, end, pushed, self.speed)]
+        places = _along_arc(start, end, values, self.unit, clockwise=way == "cw")
+        share = pushed / len(places)
+        ends = zip([start, *places[:-1]], places, strict=True)
+        return [Move(line, a, b, share, self.speed) for a, b in ends]
+
+
+Place = tuple[float, float, float]
+
+
+def _along_arc(start: Place, end: Place, values: dict[str, float], unit: float, *, clockwise: bool) -> list[Place]:
+    """Ends of the chords of an arc in the plane of the plate, rising evenly; a full circle where it ends where it began."""
+    if "R" in values:
+        x, y, r = end[0] - start[0], end[1] - start[1], values["R"] * unit
+        across = hypot(x, y)
+        if across == 0 or abs(r) < across / 2 - 0.01:
+            raise ValueError("the arc's radius does not reach its end")
+        side = sqrt(max(r * r - across * across / 4, 0.0)) * (1 if (r < 0) != clockwise else -1)
+        cx, cy = start[0] + x / 2 + side * y / across, start[1] + y / 2 - side * x / across
+    else:
+        if "I" not in values and "J" not in values:
+            raise ValueError("an arc needs its middle, I and J, or its radius R")
+        cx, cy = start[0] + values.get("I", 0.0) * unit, start[1] + values.get("J", 0.0) * unit
+    radius = hypot(start[0] - cx, start[1] - cy)
+    if abs(hypot(end[0] - cx, end[1] - cy) - radius) > max(0.05, 0.01 * radius):
+        raise ValueError("the arc does not end on its circle")
+    begin, stop = atan2(start[1] - cy, start[0] - cx), atan2(end[1] - cy, end[0] - cx)
+    turn = (begin - stop if clockwise else stop - begin) % (2 * pi) or 2 * pi
+    step = 2 * acos(max(1 - CHORD_MM / radius, -1.0)) if radius > CHORD_MM else 2 * pi
+    count = min(max(ceil(turn / step), 1), MOST_CHORDS)
+    sign = -1 if clockwise else 1
+    out = []
+    for k in range(1, count):
+        angle = begin + sign * turn * k / count
+        out.append((cx + radius * cos(angle), cy + radius * sin(angle), start[2] + (end[2] - start[2]) * k / count))
+    return [*out, end]
 
 
 @dataclass
@@ -72,48 +161,17 @@ def read_program(text: str, *, own_words: bool = False) -> Toolpath:
 
     `own_words`: lines in the words of a machine's manner are taken as they stand; nothing that is laid depends on them.
     """
-    program = Toolpath()
-    at = [0.0, 0.0, 0.0]
-    filament, speed, unit = 0.0, 0.0, 1.0
-    absolute = absolute_e = True
+    program, tip = Toolpath(), Tip()
     for number, line in enumerate(text.splitlines(), 1):
         try:
             found = words(line)
+            if found is None:
+                continue
+            program.commands.append((number, *found))
+            program.moves += tip.take(number, *found)
         except ValueError as wrong:
             if own_words and not _CODE.match(line.strip()):
                 program.commands.append((number, line.strip(), {}))
                 continue
             raise ValueError(f"Line {number}: {wrong}.") from None
-        if found is None:
-            continue
-        command, values = found
-        program.commands.append((number, command, values))
-        if command in ("G2", "G3", "G02", "G03"):
-            raise ValueError(f"Line {number}: arcs are not read yet; give straight moves.")
-        if command in ("G0", "G1", "G00", "G01"):
-            speed = values["F"] * unit / 60 if "F" in values else speed
-            start = (at[0], at[1], at[2])
-            for k, axis in enumerate("XYZ"):
-                if axis in values:
-                    at[k] = values[axis] * unit + (0.0 if absolute else at[k])
-            pushed = 0.0
-            if "E" in values:
-                pushed = values["E"] * unit - (filament if absolute_e else 0.0)
-                filament += pushed
-            program.moves.append(Move(number, start, (at[0], at[1], at[2]), pushed, speed))
-        elif command == "G28":
-            axes = [a for a in "XYZ" if a in values] or list("XYZ")
-            for axis in axes:
-                at["XYZ".index(axis)] = 0.0
-        elif command == "G92":
-            for k, axis in enumerate("XYZ"):
-                if axis in values:
-                    at[k] = values[axis] * unit
-            filament = values["E"] * unit if "E" in values else filament
-        elif command in ("G90", "G91"):
-            absolute = absolute_e = command == "G90"
-        elif command in ("M82", "M83"):
-            absolute_e = command == "M82"
-        elif command in ("G20", "G21"):
-            unit = 25.4 if command == "G20" else 1.0
     return program

@@ -204,6 +204,19 @@ class SnapshotRow(_Row):
         indexes = ((("machine_id", "at"), False),)
 
 
+class CheckedRow(_Row):
+    """A job that was checked against a machine, as its report was shown."""
+
+    id = CharField(primary_key=True, max_length=64)
+    machine_id = CharField(max_length=64)
+    at = CharField(max_length=40)
+    body = TextField()
+
+    class Meta:
+        table_name = "checked"
+        indexes = ((("machine_id", "at"), False),)
+
+
 class DeviceRow(_Row):
     """A device of the network that was let in once. It stays on the list when it is shut out."""
 
@@ -247,6 +260,7 @@ TABLES = (
     ProvingRow,
     LogRow,
     SnapshotRow,
+    CheckedRow,
     DeviceRow,
     DoneRow,
 )

@@ -243,6 +243,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Jobs */
+        get: operations["get_jobs_api_machines__machine_id__jobs_get"];
+        put?: never;
+        /**
+         * Check Job
+         * @description The program as it would be sent, as it comes: it is read as a stream, and nothing of it is kept but the report.
+         */
+        post: operations["check_job_api_machines__machine_id__jobs_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/jobs/{job_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Job */
+        get: operations["get_job_api_machines__machine_id__jobs__job_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/line": {
         parameters: {
             query?: never;
@@ -2293,6 +2331,20 @@ export interface components {
             usual_knobs: components["schemas"]["KnobPlaces"][];
         };
         /**
+         * Better
+         * @description The stored value that would make it likeliest sound.
+         */
+        Better: {
+            /** P After */
+            p_after: number;
+            /** P Before */
+            p_before: number;
+            /** Stored Mm */
+            stored_mm: number;
+            /** Words */
+            words: string;
+        };
+        /**
          * BringManner
          * @description A manner's file, as text.
          */
@@ -2426,6 +2478,27 @@ export interface components {
             kind: "caution_seen";
         };
         /**
+         * Cell
+         * @description A square of the plate on which something is laid: the gap there and how it will come out.
+         */
+        Cell: {
+            /** Gap Mm */
+            gap_mm: number;
+            /** P Sound */
+            p_sound: number;
+            /** Sd Mm */
+            sd_mm: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "sound" | "parted" | "scraped" | "unsure";
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
          * CentreFelt
          * @description The gauge slid under the tip over the plate's centre once the screws are done, or where there are none.
          */
@@ -2541,6 +2614,14 @@ export interface components {
             verdict: "holds" | "does not hold" | "cannot tell yet";
             /** Words */
             words: string;
+        };
+        /**
+         * CheckedJobs
+         * @description The last checks of a machine, newest first, without their maps.
+         */
+        CheckedJobs: {
+            /** Jobs */
+            jobs: components["schemas"]["JobReport"][];
         };
         /**
          * Choice
@@ -3198,6 +3279,28 @@ export interface components {
              */
             retired: boolean;
         };
+        /**
+         * Finding
+         * @description `line` is None where it is about something that is missing. `instead`: lines to write, in the machine's words.
+         */
+        Finding: {
+            /** Code */
+            code: string;
+            /**
+             * Instead
+             * @default []
+             */
+            instead: string[];
+            /**
+             * Level
+             * @enum {string}
+             */
+            level: "stop" | "warning" | "note";
+            /** Line */
+            line: number | null;
+            /** Text */
+            text: string;
+        };
         /** FirstLayerView */
         FirstLayerView: {
             /** Caliper */
@@ -3565,6 +3668,50 @@ export interface components {
         JobLines: {
             /** Lines */
             lines: components["schemas"]["JobLine"][];
+        };
+        /** JobReport */
+        JobReport: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            better: components["schemas"]["Better"] | null;
+            /** Bytes */
+            bytes: number;
+            /** Cell Mm */
+            cell_mm: number;
+            /** Cells */
+            cells: components["schemas"]["Cell"][];
+            /** Filament Name */
+            filament_name: string;
+            /** Findings */
+            findings: components["schemas"]["Finding"][];
+            /** Id */
+            id: string;
+            /** Layer Mm */
+            layer_mm: number | null;
+            /** Line Mm */
+            line_mm: number | null;
+            /** Lines */
+            lines: number;
+            /** Machine Id */
+            machine_id: string;
+            /** Machine Name */
+            machine_name: string;
+            /** Name */
+            name: string;
+            /** P All Sound */
+            p_all_sound: number | null;
+            plate: components["schemas"]["Plate"];
+            /** Plate Id */
+            plate_id: string;
+            /** Rests On */
+            rests_on: string[];
+            /** Share Sound */
+            share_sound: number | null;
+            /** Words */
+            words: string;
         };
         /** JobText */
         JobText: {
@@ -8359,6 +8506,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QuickChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_jobs_api_machines__machine_id__jobs_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckedJobs"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_job_api_machines__machine_id__jobs_post: {
+        parameters: {
+            query?: {
+                name?: string;
+                /** @description Left out, that of its newest run. */
+                plate?: string | null;
+                /** @description Left out, that of its newest run. */
+                filament?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobReport"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_job_api_machines__machine_id__jobs__job_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+                /** @description A check that is kept of the machine. */
+                job_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobReport"];
                 };
             };
             /** @description A refusal. */

@@ -44,6 +44,7 @@ export function Finder() {
       text: `${m.machine.name}: logbook`,
     })),
     ...(bench.data?.machines ?? []).flatMap((m) => [
+      { to: `/machines/${m.machine.id}/job`, text: `${m.machine.name}: check a job before it is printed` },
       { to: `/machines/${m.machine.id}/gone-bad`, text: `${m.machine.name}: what changed? a layer gone bad` },
       { to: `/machines/${m.machine.id}/after-change`, text: `${m.machine.name}: after a change, settings compared` },
     ]),

@@ -26,6 +26,7 @@ const Wall = page("Wall", () => import("../bench/Wall"));
 const Runs = page("Runs", () => import("../bench/Runs"));
 const GoneBad = page("GoneBad", () => import("../logbook/GoneBad"));
 const AfterChange = page("AfterChange", () => import("../logbook/AfterChange"));
+const JobCheck = page("JobCheck", () => import("../job/JobCheck"));
 const SignOff = page("SignOff", () => import("../stations/sign-off/SignOff"));
 const Record = page("Record", () => import("../stations/sign-off/Record"));
 
@@ -42,6 +43,7 @@ export function Routes() {
         <Route path="/machines/:machineId/logbook" element={<Logbook />} />
         <Route path="/machines/:machineId/gone-bad" element={<GoneBad />} />
         <Route path="/machines/:machineId/after-change" element={<AfterChange />} />
+        <Route path="/machines/:machineId/job" element={<JobCheck />} />
         <Route path="/machines/:machineId/talk" element={<Talk />} />
         <Route path="/runs/:runId">
           <Route index element={<Navigate to="tram" replace />} />

@@ -123,6 +123,9 @@ function StartSlip({
         </Link>
       </div>
       <p className="flex flex-wrap gap-x-5 text-sm">
+        <Link to={`/machines/${machine.id}/job`} className="flex min-h-11 items-center underline underline-offset-4">
+          check a job
+        </Link>
         <Link
           to={`/machines/${machine.id}/gone-bad`}
           className="flex min-h-11 items-center underline underline-offset-4"

@@ -1,0 +1,515 @@
+"""What stands in a job that would spoil its first layer, or surprise the next job: each with its line, and what to write instead."""
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+from math import pi
+from typing import Literal
+
+from ivory_table.core.defaults import LAYER, PREPARE, PROOF
+from ivory_table.core.manner import Manner
+from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.value import Value
+
+from .check import every
+from .job import MOST_NAMED, Job, Said, lays, move_length
+from .meant import Meanings
+
+Level = Literal["stop", "warning", "note"]
+ORDER: dict[Level, int] = {"stop": 0, "warning": 1, "note": 2}
+
+
+class Finding(Value):
+    """`line` is None where it is about something that is missing. `instead`: lines to write, in the machine's words."""
+
+    code: str
+    level: Level
+    line: int | None
+    text: str
+    instead: tuple[str, ...] = ()
+
+
+#: A job's own temperature may differ from the filament's by so much without a word.
+HEAT_ALIKE_C = 8.0
+#: A tip this hot oozes while it homes.
+OOZES_C = 170.0
+#: Below this a travel over the plate may touch something.
+LOW_TRAVEL_MM = 1.0
+#: A layer is laid well between these shares of the nozzle's bore.
+THIN, THICK = 0.25, 0.8
+
+
+@dataclass
+class _Known:
+    """What has been said up to a place in the job."""
+
+    homed: int | None = None
+    mesh: tuple[str, int] | None = None
+    tip_c: float = 0.0
+    bed_c: float = 0.0
+    tip_waited: bool = False
+    bed_waited: bool = False
+    tip_line: int | None = None
+    bed_line: int | None = None
+    fan: tuple[float, int] | None = None
+    percent: tuple[float, int] | None = None
+    flow: tuple[float, int] | None = None
+    nudged: float = 0.0
+    limit: int | None = None
+    motors_off: bool = False
+    units_said: bool = False
+    places_said: bool = False
+    filament_said: bool = False
+    inches: int | None = None
+    found: list[Finding] = field(default_factory=list)
+
+
+def find(
+    job: Job, machine: Machine, plate: Plate, filament: Filament, manner: Manner, *, mesh_on: bool
+) -> tuple[Finding, ...]:
+    """Everything found, worst first, then by line. `mesh_on`: the machine is meant to follow a mesh now."""
+    known = _Known()
+    meant = Meanings(manner, machine.convention)
+    first = next((m for m in job.moves if lays(m)), None)
+    begin = first.line if first else job.lines + 1
+    unknown: Counter[str] = Counter()
+    where: dict[str, int] = {}
+    laying = False
+    for said in job.said:
+        if not laying and said.line > begin:
+            laying = True
+            known.found += _at_the_start(known, job, machine, filament, manner, mesh_on, begin)
+        meaning = meant.of(said)
+        if meaning is None:
+            unknown[said.command] += 1
+            where.setdefault(said.command, said.line)
+        _heard(known, said, meaning, filament, manner, started=laying)
+    if not laying:
+        known.found += _at_the_start(known, job, machine, filament, manner, mesh_on, begin)
+    found = [*known.found, *_at_the_end(known, job, manner)]
+    found += _of_moves(job, plate, machine)
+    found += _of_the_layer(job, machine, filament)
+    for word, count in islice(unknown.most_common(), MOST_NAMED):
+        found.append(
+            Finding(
+                code="unknown_word",
+                level="note",
+                line=where[word],
+                text=f"{word} is not known here ({count} times); it is passed over.",
+            )
+        )
+    for line, why in job.bad_lines:
+        found.append(Finding(code="unreadable", level="warning", line=line, text=f"This line cannot be read: {why}."))
+    if job.unreadable > len(job.bad_lines):
+        found.append(
+            Finding(
+                code="unreadable", level="warning", line=None, text=f"{job.unreadable} lines in all cannot be read."
+            )
+        )
+    if job.comes_back is not None:
+        found.append(
+            Finding(
+                code="comes_back",
+                level="note",
+                line=job.comes_back,
+                text="It comes back to the first layer here, for another part. What is laid from here on was not looked at.",
+            )
+        )
+    if first is None:
+        found.append(
+            Finding(
+                code="lays_nothing",
+                level="warning",
+                line=None,
+                text="It lays nothing along the plate: is it the right file?",
+            )
+        )
+    return tuple(sorted(found, key=lambda f: (ORDER[f.level], f.line or 0)))
+
+
+def _heard(
+    known: _Known,
+    said: Said,
+    meaning: tuple[str, dict[str, float]] | None,
+    filament: Filament,
+    manner: Manner,
+    *,
+    started: bool,
+) -> None:
+    """One command taken in."""
+    command, line = said.command, said.line
+    if command in ("G20", "G21"):
+        known.units_said, known.inches = True, line if command == "G20" else None
+    known.places_said |= command in ("G90", "G91")
+    known.filament_said |= command in ("M82", "M83")
+    name, values = meaning or ("", {})
+    if name == "home":
+        known.homed = line
+        if known.tip_c >= OOZES_C and known.tip_waited:
+            known.found.append(
+                Finding(
+                    code="hot_home",
+                    level="note",
+                    line=line,
+                    text=f"It homes with the tip at {known.tip_c:.0f} °C, which oozes: what hangs from it is homed with it.",
+                    instead=(
+                        manner.send("heat_tip", celsius=150.0),
+                        manner.send("home"),
+                        manner.send("heat_tip_wait", celsius=known.tip_c),
+                    ),
+                )
+            )
+    elif name in ("heat_tip", "heat_tip_wait"):
+        known.tip_c, known.tip_line = values.get("celsius", 0.0), line
+        known.tip_waited = name == "heat_tip_wait"
+        known.found += _too_hot(known.tip_c, "tip", filament, line)
+    elif name in ("heat_bed", "heat_bed_wait"):
+        known.bed_c, known.bed_line = values.get("celsius", 0.0), line
+        known.bed_waited = name == "heat_bed_wait"
+        known.found += _too_hot(known.bed_c, "plate", filament, line)
+    elif name in ("mesh_on", "mesh_off"):
+        known.mesh = (name, line)
+    elif name in ("offset_set", "offset_store"):
+        known.found.append(
+            Finding(
+                code="offset_overwritten",
+                level="warning",
+                line=line,
+                text="It writes a Z offset over the one that was found for this plate. Leave the line out.",
+            )
+        )
+    elif name == "nudge":
+        known.nudged += values.get("away", 0.0)
+        known.found.append(
+            Finding(
+                code="live_change",
+                level="warning",
+                line=line,
+                text=f"It moves the tip by {values.get('away', 0.0):+.3f} mm beside the stored value. Leave the line out, or merge it into the value.",
+            )
+        )
+    elif name == "limit_open":
+        known.limit = line
+    elif name == "limit_close":
+        known.limit = None
+    elif name == "speed":
+        known.percent = (values.get("percent", 100.0), line)
+    elif command in ("M220", "M221") and "S" in said.values:
+        known.__setattr__("percent" if command == "M220" else "flow", (said.values["S"], line))
+    elif name == "fan":
+        known.fan = (values.get("share", 255.0), line)
+    elif name == "motors_off":
+        known.motors_off = True
+    elif name == "tool" and values["number"] >= 1:
+        known.found.append(
+            Finding(
+                code="other_tool",
+                level="warning",
+                line=line,
+                text=f"It changes to tool {values['number']:.0f}: its own height is not judged here.",
+            )
+        )
+    if name in ("mesh_begin", "probe") and started:
+        known.found.append(
+            Finding(code="probes_late", level="warning", line=line, text="It probes after it has begun to lay.")
+        )
+
+
+def _too_hot(celsius: float, what: Literal["tip", "plate"], filament: Filament, line: int) -> Iterator[Finding]:
+    most = PREPARE["stands"][filament.material]["tip_c" if what == "tip" else "bed_c"]
+    wanted = filament.nozzle_c if what == "tip" else filament.bed_c
+    if celsius > most:
+        yield Finding(
+            code=f"{what}_too_hot",
+            level="warning",
+            line=line,
+            text=f"{celsius:.0f} °C at the {what} is more than {filament.material} stands ({most:.0f} °C).",
+        )
+    elif abs(celsius - wanted) > HEAT_ALIKE_C and celsius >= (OOZES_C if what == "tip" else 35.0):
+        yield Finding(
+            code=f"{what}_heat_differs",
+            level="note",
+            line=line,
+            text=f"{celsius:.0f} °C at the {what}; {filament.name} was judged with {wanted:.0f} °C.",
+        )
+
+
+def _at_the_start(
+    known: _Known, job: Job, machine: Machine, filament: Filament, manner: Manner, mesh_on: bool, begin: int
+) -> Iterator[Finding]:
+    """What must be so when the first plastic is laid."""
+    laid = begin if begin <= job.lines else None
+    if known.homed is None:
+        yield Finding(
+            code="not_homed",
+            level="stop",
+            line=laid,
+            text="It lays before it has homed: the height is anywhere.",
+            instead=(manner.send("home"),),
+        )
+    if known.tip_c < OOZES_C:
+        yield Finding(
+            code="cold_tip",
+            level="stop",
+            line=laid,
+            text="It lays with a cold tip: nothing heats it before.",
+            instead=(manner.send("heat_tip_wait", celsius=filament.nozzle_c),),
+        )
+    elif not known.tip_waited:
+        yield Finding(
+            code="tip_not_waited",
+            level="warning",
+            line=known.tip_line,
+            text="It does not wait for the tip to be hot.",
+            instead=(manner.send("heat_tip_wait", celsius=known.tip_c),),
+        )
+    if filament.bed_c >= 40 and known.bed_c < 30:
+        yield Finding(
+            code="cold_plate",
+            level="warning",
+            line=laid,
+            text=f"It lays on a cold plate; {filament.name} was judged at {filament.bed_c:.0f} °C.",
+            instead=(manner.send("heat_bed_wait", celsius=filament.bed_c),),
+        )
+    elif known.bed_c >= 30 and not known.bed_waited:
+        yield Finding(
+            code="plate_not_waited",
+            level="warning",
+            line=known.bed_line,
+            text="It does not wait for the plate to be warm.",
+            instead=(manner.send("heat_bed_wait", celsius=known.bed_c),),
+        )
+    if mesh_on or known.mesh is not None:
+        yield from _mesh(known, manner, mesh_on, laid)
+    if known.inches is not None:
+        yield Finding(code="inches", level="note", line=known.inches, text="It is written in inches.")
+    missing = [
+        words
+        for said, words in (
+            (known.units_said, "units (G21)"),
+            (known.places_said, "absolute places (G90)"),
+            (known.filament_said, "how filament counts (M82 or M83)"),
+        )
+        if not said
+    ]
+    if missing and job.moves:
+        yield Finding(
+            code="modes_not_said",
+            level="note",
+            line=1,
+            text=f"It does not say {', '.join(missing)}: what the job before has left counts.",
+        )
+    yield from _first_travel(known, job)
+
+
+def _mesh(known: _Known, manner: Manner, mesh_on: bool, laid: int | None) -> Iterator[Finding]:
+    on = manner.send("mesh_on") if manner.can("mesh_on") else ""
+    if known.mesh is None:
+        if mesh_on and manner.line.homing_ends_mesh and on:
+            yield Finding(
+                code="mesh_missing",
+                level="warning",
+                line=known.homed,
+                text="Homing switches the mesh off on this machine, and nothing switches it on again.",
+                instead=(on,),
+            )
+        return
+    name, line = known.mesh
+    if name == "mesh_off" and mesh_on:
+        yield Finding(
+            code="mesh_off",
+            level="warning",
+            line=line,
+            text="It switches off the mesh that this plate needs.",
+            instead=(on,) if on else (),
+        )
+    elif name == "mesh_on" and known.homed is not None and known.homed > line and manner.line.homing_ends_mesh:
+        yield Finding(
+            code="mesh_before_home",
+            level="warning",
+            line=line,
+            text=f"It switches the mesh on before homing (line {known.homed}), which switches it off again.",
+            instead=(manner.send("home"), on),
+        )
+    elif name == "mesh_on" and not mesh_on:
+        yield Finding(
+            code="mesh_unjudged",
+            level="warning",
+            line=line,
+            text="It switches a mesh on; the plate was judged without one, or with one that is gone.",
+        )
+
+
+def _first_travel(known: _Known, job: Job) -> Iterator[Finding]:
+    """Over the plate after homing: the tip stands low until something lifts it."""
+    if known.homed is None:
+        return
+    lifted = False
+    for move in job.moves:
+        if move.line < known.homed:
+            continue
+        lifted |= max(move.start[2], move.end[2]) >= LOW_TRAVEL_MM
+        if lifted or lays(move):
+            return
+        if move_length(move) > 5.0:
+            yield Finding(
+                code="low_travel",
+                level="warning",
+                line=move.line,
+                text=f"It travels over the plate at z {move.end[2]:g} after homing, before it is lifted.",
+                instead=("G1 Z5 F600",),
+            )
+            return
+
+
+def _at_the_end(known: _Known, job: Job, manner: Manner) -> Iterator[Finding]:
+    """What stays when it is over."""
+    off = manner.send
+    if not job.moves:
+        return
+    if known.tip_c > 0:
+        yield Finding(
+            code="tip_left_hot",
+            level="warning",
+            line=known.tip_line,
+            text="The tip stays hot when it is over.",
+            instead=(off("heat_tip", celsius=0.0),),
+        )
+    if known.bed_c > 0:
+        yield Finding(
+            code="plate_left_hot",
+            level="warning",
+            line=known.bed_line,
+            text="The plate stays hot when it is over.",
+            instead=(off("heat_bed", celsius=0.0),),
+        )
+    if known.fan is not None and known.fan[0] > 0:
+        yield Finding(code="fan_left_on", level="note", line=known.fan[1], text="The fan stays on when it is over.")
+    for name, value in (("speed", known.percent), ("flow", known.flow)):
+        if value is not None and abs(value[0] - 100) > 0.5:
+            yield Finding(
+                code=f"{name}_left",
+                level="warning",
+                line=value[1],
+                text=f"The {name} is left at {value[0]:g} %: the next job starts with it.",
+            )
+    if known.limit is not None:
+        yield Finding(
+            code="limit_left_open",
+            level="warning",
+            line=known.limit,
+            text="The soft limit below zero is opened and not closed again.",
+            instead=(off("limit_close"),) if manner.can("limit_close") else (),
+        )
+    if not job.ends_absolute:
+        yield Finding(
+            code="left_relative",
+            level="note",
+            line=None,
+            text="It ends in relative places: the next job must say G90.",
+            instead=("G90",),
+        )
+    if job.highest is not None and job.first_z is not None and job.last_z < job.highest + 0.5:
+        yield Finding(
+            code="not_lifted",
+            level="note",
+            line=None,
+            text="The tip is not lifted off the part at the end.",
+            instead=("G91", "G1 Z10 F600", "G90"),
+        )
+
+
+def _of_moves(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
+    """Where the tip goes in the first two layers, travels included; one finding of a kind, at its first line."""
+    if job.lowest is not None and job.lowest[0] < -0.001:
+        yield Finding(
+            code="below_zero",
+            level="stop",
+            line=job.lowest[1],
+            text=f"The tip is sent to z {job.lowest[0]:.3f}, below the plate.",
+        )
+    # A plate is convex: a line is on it where both its ends are.
+    off = next((m for m in job.moves if lays(m) and not (plate.holds(*m.start[:2]) and plate.holds(*m.end[:2]))), None)
+    if off is not None:
+        x, y = off.start[:2] if plate.holds(*off.end[:2]) else off.end[:2]
+        text = f"It lays off the plate at ({x:.1f}, {y:.1f})."
+        yield Finding(code="off_plate", level="stop", line=off.line, text=text)
+    yield from _kept_out(job, plate, machine)
+    z = job.first_z
+    low = next((m for m in job.moves if z is not None and lays(m) and m.end[2] < z - 0.03), None)
+    if low is not None and z is not None:
+        yield Finding(
+            code="primes_low",
+            level="note",
+            line=low.line,
+            text=f"It lays at z {low.end[2]:.3f}, lower than the first layer's {z:.3f}.",
+        )
+
+
+def _kept_out(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
+    """The first low move through each keep-out, travels included."""
+    for out in plate.keep_outs:
+        wide = machine.nozzle_mm
+        for move in job.moves:
+            (x0, y0, z0), (x1, y1, z1) = move.start, move.end
+            if min(z0, z1) >= LOW_TRAVEL_MM or max(x0, x1) < out.x_min_mm - wide or min(x0, x1) > out.x_max_mm + wide:
+                continue
+            if max(y0, y1) < out.y_min_mm - wide or min(y0, y1) > out.y_max_mm + wide:
+                continue
+            at = next((p for p in every([(x0, y0), (x1, y1)], 1.0) if out.holds(*p, wide)), None)
+            if at is not None:
+                text = f"At z {min(z0, z1):g} it goes through '{out.name}' at ({at[0]:.1f}, {at[1]:.1f})."
+                yield Finding(code="keep_out", level="stop", line=move.line, text=text)
+                break
+
+
+def _of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Finding]:
+    """How the first layer is laid, as it is really sent."""
+    laid = job.first_layer
+    z = job.first_z
+    if not laid or z is None:
+        return
+    if not THIN * machine.nozzle_mm <= z <= THICK * machine.nozzle_mm:
+        yield Finding(
+            code="layer_height",
+            level="warning",
+            line=laid[0].line,
+            text=f"A first layer of {z:.3f} mm is {'thick' if z > THIN * machine.nozzle_mm else 'thin'} for a {machine.nozzle_mm:g} mm nozzle.",
+        )
+    section = pi / 4 * filament.diameter_mm**2
+    melts = LAYER.recipe.melt_mm3_s[filament.material] * machine.nozzle_mm / 0.4
+    worst = max(laid, key=lambda m: m.filament_mm / max(move_length(m), 0.2) * m.speed_mm_s)
+    flow = worst.filament_mm * section / max(move_length(worst), 0.2) * worst.speed_mm_s
+    if flow > melts:
+        yield Finding(
+            code="melts_too_little",
+            level="warning",
+            line=worst.line,
+            text=f"{flow:.1f} mm³ a second is asked for; about {melts:.0f} melt with {filament.material} and this nozzle.",
+        )
+    speeds = sorted((m.speed_mm_s for m in laid), reverse=True)
+    fast = speeds[len(speeds) // 20]
+    if fast > 2.5 * PROOF.first_layer_mm_s:
+        yield Finding(
+            code="too_fast",
+            level="warning",
+            line=next(m.line for m in laid if m.speed_mm_s >= fast),
+            text=f"The first layer is laid at up to {fast:.0f} mm a second; the proofs that were judged at {PROOF.first_layer_mm_s:.0f}.",
+        )
+    fan = next(
+        (
+            (s.values.get("S", 255.0), s.line)
+            for s in reversed(job.said)
+            if s.command == "M106" and s.line < laid[-1].line
+        ),
+        None,
+    )
+    off = next((s.line for s in reversed(job.said) if s.command == "M107" and s.line < laid[-1].line), 0)
+    if fan is not None and fan[0] > 255 * filament.first_layer_fan + 20 and fan[1] > off:
+        yield Finding(
+            code="fan_in_layer",
+            level="note",
+            line=fan[1],
+            text=f"The part fan blows at {fan[0] / 2.55:.0f} % in the first layer; {filament.name} was judged with {100 * filament.first_layer_fan:.0f} %.",
+        )

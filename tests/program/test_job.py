@@ -1,0 +1,161 @@
+"""Jobs made elsewhere: read alike in every dialect, every seeded fault found at its line, nothing hung up on, nothing fatal."""
+
+import io
+import random
+from math import hypot, pi
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ivory_table.core.manner import shipped
+from ivory_table.demo.tidewater import FILAMENTS, MACHINES
+from ivory_table.program.findings import find
+from ivory_table.program.job import LONGEST_LINE, Cancelled, NotAJob, read_job
+from ivory_table.program.reader import CHORD_MM, read_program
+from tests.jobs import DIALECTS, FAULTS, Dialect, Fault, Made, made
+
+HERON = next(m for m in MACHINES if m.id == "heron")
+PLA = next(f for f in FILAMENTS if f.id == "pla-white")
+PLAIN = DIALECTS[0]
+
+
+def read(m: Made | str):
+    text = m if isinstance(m, str) else m.text()
+    return read_job(io.BytesIO(text.encode()))
+
+
+def found(m: Made, mesh_on: bool = False):
+    manner = shipped(HERON.manner)
+    return find(read(m), HERON, HERON.plates[0], PLA, manner, mesh_on=mesh_on)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS, ids=lambda d: d.name)
+def test_every_dialect_is_the_same_job(dialect: Dialect) -> None:
+    plain, job = read(made(PLAIN)), read(made(dialect))
+    assert job.first_z == pytest.approx(0.2, abs=2e-4)
+    assert job.second_z == pytest.approx(0.4, abs=2e-4)
+    assert job.unreadable == 0
+
+    def laid(of):
+        return (
+            sum(m.filament_mm for m in of.first_layer),
+            sum(hypot(m.end[0] - m.start[0], m.end[1] - m.start[1]) for m in of.first_layer),
+        )
+
+    assert laid(job) == pytest.approx(laid(plain), rel=0.01)
+    xs = [m.end[0] for m in job.first_layer]
+    assert (min(xs), max(xs)) == pytest.approx((60, 120), abs=0.05)
+
+
+@pytest.mark.parametrize("dialect", DIALECTS, ids=lambda d: d.name)
+def test_a_clean_job_is_found_nothing_worse_than_a_note(dialect: Dialect) -> None:
+    told = found(made(dialect), mesh_on=dialect.mesh)
+    assert [f for f in told if f.level != "note"] == []
+
+
+@pytest.mark.parametrize("dialect", DIALECTS, ids=lambda d: d.name)
+@pytest.mark.parametrize("fault", FAULTS, ids=lambda f: f.code)
+def test_every_fault_is_found_at_its_line(fault: Fault, dialect: Dialect) -> None:
+    m = made(dialect)
+    if fault.code == "mesh_missing" and not dialect.mesh:
+        m.put("lift", "mesh", "CHART_USE S1")
+    fault.seed(m)
+    told = [f for f in found(m, fault.mesh_on or (dialect.mesh and "mesh" not in fault.code)) if f.code == fault.code]
+    assert told, fault.code
+    if fault.at is not None:
+        label = fault.at if fault.at != "ring 0" else next(at for at, _ in m.lines if at.startswith("ring 0"))
+        assert told[0].line == m.line_of(label)
+    for line in told[0].instead:
+        # What is to be written instead can be read itself, but for words of the machine's own.
+        assert read_program(line, own_words=True)
+
+
+def test_arcs_are_followed_within_their_chord() -> None:
+    for text, centre, r, turn in (
+        ("G1 X10 Y0\nG2 X-10 Y0 I-10 J0 E5", (0, 0), 10, pi),
+        ("G1 X10 Y0\nG3 X10 Y0 I-10 J0 E5", (0, 0), 10, 2 * pi),
+        ("G1 X0 Y0\nG2 X10 Y0 R10 E5", (5, -(75**0.5)), 10, pi / 3),
+        ("G1 X0 Y0\nG3 X10 Y0 R-10 E5", (5, -(75**0.5)), 10, 5 * pi / 3),
+        ("G1 X0 Y0\nG2 X10 Y0 R5 E5", (5, 0), 5, pi),
+    ):
+        moves = read_program("M83\n" + text).moves[1:]
+        for move in moves:
+            middle = [(a + b) / 2 for a, b in zip(move.start, move.end, strict=True)]
+            assert hypot(move.end[0] - centre[0], move.end[1] - centre[1]) == pytest.approx(r, abs=1e-6)
+            assert r - hypot(middle[0] - centre[0], middle[1] - centre[1]) <= CHORD_MM + 1e-9
+        length = sum(hypot(m.end[0] - m.start[0], m.end[1] - m.start[1]) for m in moves)
+        assert length == pytest.approx(r * turn, rel=2e-3)
+        assert sum(m.filament_mm for m in moves) == pytest.approx(5)
+
+
+@pytest.mark.parametrize("text", ["G2 X1 Y1", "G1 X0 Y0\nG2 X10 Y0 R2", "G1 X5 Y0\nG3 X9 Y9 I-5 J0"])
+def test_an_arc_that_is_none_is_named_with_its_line(text: str) -> None:
+    with pytest.raises(ValueError, match="Line"):
+        read_program(text)
+
+
+@pytest.mark.parametrize(
+    "body",
+    [b"", b"\n\n;\n", b"\x1f\x8b\x08 packed", b"PK\x03\x04zip", b"MZ\x00\x00\x01", b"only words about nothing\n"],
+)
+def test_another_file_is_said_to_be_none(body: bytes) -> None:
+    with pytest.raises(NotAJob, match=r"\."):
+        read_job(io.BytesIO(body))
+
+
+def test_the_largest_and_oddest_end_soon() -> None:
+    giant = made(PLAIN).text().encode() + b"G1 X" + b"1" * 50_000_000
+    job = read_job(io.BytesIO(giant))
+    assert job.unreadable >= 1
+    tools = made(PLAIN).text() + "T1\nT0\n" * 20_000
+    assert read(tools).unreadable == 0
+    first = b"; " + b"x" * (3 * LONGEST_LINE) + b"\n" + made(PLAIN).text().encode()
+    assert read_job(io.BytesIO(first)).first_z == pytest.approx(0.2)
+
+
+def test_it_can_be_stopped_while_it_reads() -> None:
+    text = made(PLAIN).text() + "G1 X1 Y1 E1\n" * 400_000
+
+    def stop(_: int) -> None:
+        raise Cancelled
+
+    with pytest.raises(Cancelled):
+        read_job(io.BytesIO(text.encode()), stop)
+
+
+def test_far_commands_are_counted_at_their_lines_as_if_each_was_read() -> None:
+    """The search beyond the second layer against reading line by line."""
+    r = random.Random(4)
+    m = made(PLAIN, layers=9)
+    for k in range(3, 9):
+        m.put(
+            f"lay {k} {r.randrange(60)}",
+            f"seeded {k}",
+            r.choice(["M106 S127", "  m220 s90", "N12 T0", "G92 E0", "CHART_USE S0"]),
+        )
+    job, text = read(m), m.text()
+    wanted = [(n, c) for n, c, _ in read_program(text, own_words=True).commands if c not in ("G0", "G1")]
+    assert [(s.line, s.command) for s in job.said] == wanted
+    assert job.lines == len(text.splitlines())
+
+
+@given(st.binary(max_size=3000))
+@settings(max_examples=60)
+def test_whatever_it_is_given_it_is_read_or_refused(body: bytes) -> None:
+    for extra in (b"", made(PLAIN, layers=2).text().encode()):
+        try:
+            job = read_job(io.BytesIO(extra + body))
+        except NotAJob:
+            continue
+        find(job, HERON, HERON.plates[0], PLA, shipped(HERON.manner), mesh_on=True)
+
+
+@given(st.lists(st.text(st.sampled_from("GMTXYZEFIJRSN0123456789.-+ *;()\n"), max_size=30), max_size=40))
+@settings(max_examples=60)
+def test_words_in_any_order_are_read_or_named(lines: list[str]) -> None:
+    try:
+        job = read("\n".join(lines) or "G1")
+    except NotAJob:
+        return
+    find(job, HERON, HERON.plates[0], PLA, shipped(HERON.manner), mesh_on=False)
