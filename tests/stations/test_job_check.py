@@ -1,0 +1,138 @@
+"""A job over this plate: agrees with the practice plate, follows the stored value, says when it does not know, and is kept."""
+
+import io
+
+import httpx
+import numpy as np
+import pytest
+
+from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.program.job import NotAJob
+from ivory_table.runs.doubts import Refused
+from ivory_table.stations import offset, tram
+from ivory_table.stations.job_check import CheckWanted, JobReport, check
+from ivory_table.store.checked import checked
+from ivory_table.store.workshop import Unknown, Workshop
+from tests.conftest import serving
+from tests.jobs import DIALECTS, Made, made
+
+BIG = made(DIALECTS[0], at=(25.0, 25.0), size_mm=185.0, layers=2)
+
+
+def checked_by(desk: Desk, m: Made = BIG, machine: str = "heron", **wanted: object) -> JobReport:
+    return check(
+        desk, machine, io.BytesIO(m.text().encode()), CheckWanted.model_validate({"name": "a.gcode", **wanted})
+    )
+
+
+@pytest.fixture
+def measured(desk: Desk) -> Desk:
+    """Heron trammed and its offset found by the practice person."""
+    desk.start(
+        StartRun(
+            id="run",
+            machine_id="heron",
+            plate_id="heron-steel",
+            filament_id="pla-white",
+            gauge_id="copy-paper",
+            initials="mk",
+        )
+    )
+
+    def practise(station: str, act) -> None:
+        seq = desk.open("run").seq
+        desk.ask_hands("run", station, f"{station}-{seq}", seq, lambda run: act(desk, run))
+        desk.settled()
+
+    while tram.step.now_at(desk.open("run")).step != "done":
+        practise("tram", tram.practice.practice)
+    while offset.step.now_at(desk.open("run")).step != "done":
+        practise("offset", offset.practice.practice)
+    return desk
+
+
+def test_what_is_foretold_of_the_plate_is_what_the_practice_plate_is(measured: Desk) -> None:
+    report = checked_by(measured)
+    assert [f for f in report.findings if f.level != "note"] == []
+    assert (report.layer_mm, report.line_mm) == pytest.approx((0.2, 0.45), abs=0.01)
+    hands = measured.hands(measured.open("run"))
+    truth = np.array([hands.gap_at_zero(c.x_mm, c.y_mm) + 0.2 for c in report.cells])
+    gap, sd = (np.array([getattr(c, name) for c in report.cells]) for name in ("gap_mm", "sd_mm"))
+    # Stated sds hold: the plate's own bumps are in them.
+    z = (truth - gap) / sd
+    assert np.mean(np.abs(z) < 2.5) > 0.9
+    low, high = measured.open("run").state.bead.bands_mm()["sound"]
+    clear = (np.abs(truth - low) > 0.01) & (np.abs(truth - high) > 0.01)
+    sure = np.array([c.verdict != "unsure" for c in report.cells])
+    is_sound = (truth > low) & (truth < high)
+    said = np.array([c.verdict == "sound" for c in report.cells])
+    both = clear & sure
+    assert both.mean() > 0.5
+    assert np.mean(said[both] == is_sound[both]) >= 0.95
+
+
+def test_a_stored_value_that_was_altered_since_is_taken_into_account_and_put_right(measured: Desk) -> None:
+    before = checked_by(measured)
+    heron = measured.workshop.machine("heron")
+    # A stop position: larger is closer.
+    measured.workshop.keep_machine(heron.model_copy(update={"stored_mm": heron.stored_mm + 0.15}))
+    after = checked_by(measured)
+    gaps = [np.mean([c.gap_mm for c in r.cells]) for r in (before, after)]
+    assert gaps[1] - gaps[0] == pytest.approx(-0.15, abs=1e-3)
+    assert after.share_sound < 0.1 < before.share_sound
+    assert {c.verdict for c in after.cells} == {"scraped"}
+    assert after.better is not None
+    assert after.better.p_after > after.better.p_before
+    assert after.better.stored_mm == pytest.approx(heron.stored_mm, abs=0.06)
+    assert any("taken into account" in line for line in after.rests_on)
+
+
+def test_a_plate_nobody_measured_gives_findings_and_no_verdict(desk: Desk) -> None:
+    m = made(DIALECTS[0])
+    m.without("home")
+    report = checked_by(desk, m)
+    assert report.cells == ()
+    assert report.p_all_sound is None
+    assert "Nobody has measured" in report.rests_on[0]
+    assert report.findings[0].code == "not_homed"
+    assert report.words.startswith("Do not print")
+
+
+def test_through_a_keep_out_it_is_stopped_at_its_line(desk: Desk) -> None:
+    plate = desk.workshop.machine("heron").plates[0]
+    out = plate.keep_outs[0]
+    x, y = (out.x_min_mm + out.x_max_mm) / 2, (out.y_min_mm + out.y_max_mm) / 2
+    m = made(DIALECTS[0])
+    m.put("lay 0 3", "seeded", f"G0 X{x} Y{y} F6000")
+    told = next(f for f in checked_by(desk, m).findings if f.code == "keep_out")
+    assert (told.level, told.line) == ("stop", m.line_of("seeded"))
+
+
+def test_wrong_plates_machines_and_files_are_said(desk: Desk, workshop: Workshop) -> None:
+    with pytest.raises(Unknown):
+        checked_by(desk, machine="nobody")
+    with pytest.raises(Refused):
+        checked_by(desk, plate_id="nobody")
+    with pytest.raises(Unknown):
+        checked_by(desk, filament_id="nobody")
+    with pytest.raises(NotAJob):
+        check(desk, "heron", io.BytesIO(b""), CheckWanted())
+    assert checked("heron") == ()
+    for _ in range(23):
+        checked_by(desk, made(DIALECTS[0], layers=1))
+    assert len(checked("heron")) == 20
+    assert checked("wren") == ()
+
+
+def test_over_http_a_file_is_sent_as_it_is_and_its_report_is_kept(tmp_path) -> None:
+    with serving(tmp_path) as at, httpx.Client(base_url=at, timeout=60) as http:
+        sent = http.post("/api/machines/heron/jobs", params={"name": "../a.gcode"}, content=BIG.text().encode())
+        assert sent.status_code == 201, sent.text
+        assert sent.json()["name"] == "a.gcode"
+        kept = http.get("/api/machines/heron/jobs").json()["jobs"]
+        assert [j["id"] for j in kept] == [sent.json()["id"]]
+        assert http.get(f"/api/machines/heron/jobs/{kept[0]['id']}").json() == sent.json()
+        assert http.get(f"/api/machines/wren/jobs/{kept[0]['id']}").status_code == 404
+        for body in (b"", b"\x1f\x8b\x08", b"MZ\x00\x00"):
+            refused = http.post("/api/machines/heron/jobs", content=body)
+            assert (refused.status_code, refused.json()["code"], refused.json()["field"]) == (422, "not_a_job", "file")
