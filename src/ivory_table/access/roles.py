@@ -42,7 +42,7 @@ _WORK = (
     "/api/runs/[^/]+/(prepare|tram|mesh|offset|first_layer|sign_off)(/practice|/preview|/readback)?",
     "/api/runs/[^/]+/feel/practice",
     "/api/runs/[^/]+/practice/(disturb|fault)",
-    "/api/machines/[^/]+/(logbook|correction|jobs)",
+    "/api/machines/[^/]+/(logbook|correction|jobs|jobs/copy)",
 )
 
 

@@ -1,14 +1,18 @@
 """A job made elsewhere, checked against a machine before it is printed."""
 
 import tempfile
-from typing import Annotated
+from typing import Annotated, Any, BinaryIO
 
 from fastapi import APIRouter, Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import StreamingResponse
+from pydantic import Field
+from starlette.background import BackgroundTask
 
 from ivory_table.core.value import Id, Value
+from ivory_table.program.job_copy import Mend
 from ivory_table.stations.http import desk
-from ivory_table.stations.job_check import CheckWanted, JobReport, check
+from ivory_table.stations.job_check import CheckWanted, JobReport, check, copy
 from ivory_table.store.checked import checked, checked_job
 
 from .line import MachineId
@@ -35,10 +39,48 @@ def get_job(request: Request, machine_id: MachineId, job_id: JobId) -> JobReport
     return JobReport.model_validate_json(checked_job(machine_id, job_id))
 
 
+class CopyWanted(Mend):
+    """What is to be done otherwise; the plate, left out, is that of its newest run."""
+
+    name: Annotated[str, Field(max_length=200)] = "job"
+    plate: Id | None = None
+
+
+_TEXT: dict[str, Any] = {"requestBody": {"content": {"text/plain": {"schema": {"type": "string"}}}, "required": True}}
+
+
+async def _received(request: Request, into: BinaryIO) -> None:
+    async for part in request.stream():
+        into.write(part)
+    into.seek(0)
+
+
+@job_routes.post(
+    "/copy", response_class=StreamingResponse, responses={200: {"content": {"text/plain": {}}}}, openapi_extra=_TEXT
+)
+async def copy_job(
+    request: Request,
+    machine_id: MachineId,
+    wanted: Annotated[CopyWanted, Query()],
+) -> StreamingResponse:
+    """The same program, mended as asked: moved on the plate, or its first layer laid otherwise. Every other byte stays."""
+    out = tempfile.TemporaryFile()  # noqa: SIM115  closed when it has been sent
+    try:
+        with tempfile.TemporaryFile() as file:
+            await _received(request, file)
+            await run_in_threadpool(copy, desk(request), machine_id, file, out, wanted, wanted.name, wanted.plate)
+    except BaseException:
+        out.close()
+        raise
+    pieces = iter(lambda: out.read(1 << 16), b"")
+    head = {"content-disposition": "attachment"}
+    return StreamingResponse(pieces, media_type="text/plain", headers=head, background=BackgroundTask(out.close))
+
+
 @job_routes.post(
     "",
     status_code=201,
-    openapi_extra={"requestBody": {"content": {"text/plain": {"schema": {"type": "string"}}}, "required": True}},
+    openapi_extra=_TEXT,
 )
 async def check_job(
     request: Request,
@@ -49,8 +91,6 @@ async def check_job(
 ) -> JobReport:
     """The program as it would be sent, as it comes: it is read as a stream, and nothing of it is kept but the report."""
     with tempfile.TemporaryFile() as file:
-        async for part in request.stream():
-            file.write(part)
-        file.seek(0)
+        await _received(request, file)
         wanted = CheckWanted(name=name, plate_id=plate, filament_id=filament)
         return await run_in_threadpool(check, desk(request), machine_id, file, wanted)

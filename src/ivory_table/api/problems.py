@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from ivory_table.program.job import NotAJob
+from ivory_table.program.job_copy import CannotMend
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.store.workshop import Clash, Unknown, Unreadable
@@ -56,6 +57,10 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(NotAJob)
     def not_a_job(_: Request, wrong: NotAJob) -> JSONResponse:
         return problem(422, "not_a_job", str(wrong), "file")
+
+    @app.exception_handler(CannotMend)
+    def cannot_mend(_: Request, wrong: CannotMend) -> JSONResponse:
+        return problem(422, "cannot_mend", str(wrong))
 
     @app.exception_handler(DatabaseError)
     @app.exception_handler(OSError)

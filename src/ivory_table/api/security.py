@@ -68,7 +68,7 @@ class Guard:
         too_large = TOO_LARGE_HERE
         if path.endswith("/import"):
             most, too_large = MAX_FILE, TOO_LARGE
-        elif path.endswith("/jobs"):
+        elif path.endswith(("/jobs", "/jobs/copy")):
             most, too_large = MAX_JOB, TOO_LARGE_JOB
         elif path == "/api/carried":
             most, too_large = MAX_CARRIED, TOO_LARGE_CARRIED

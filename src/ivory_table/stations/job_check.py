@@ -21,6 +21,7 @@ from ivory_table.core.words import signed
 from ivory_table.desk.desk import Desk
 from ivory_table.program.findings import Finding, find
 from ivory_table.program.job import Job, read_job
+from ivory_table.program.job_copy import Mend, write_copy
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.state import RunState
 from ivory_table.store.checked import CheckedJob, keep_checked
@@ -58,6 +59,15 @@ class Better(Value):
     p_after: float
 
 
+class Placed(Value):
+    """Where on this plate more of it would hold: by how much it is to be moved."""
+
+    dx_mm: float
+    dy_mm: float
+    share_before: float
+    share_after: float
+
+
 class JobReport(Value):
     id: Id
     machine_id: Id
@@ -80,6 +90,7 @@ class JobReport(Value):
     share_sound: float | None
     p_all_sound: float | None
     better: Better | None
+    placed: Placed | None
     #: What the judgement rests on, in sentences.
     rests_on: tuple[str, ...]
     words: str
@@ -102,10 +113,8 @@ def check(
     workshop = desk.workshop
     machine = workshop.machine(machine_id)
     runs = workshop.summaries(machine_id, 50)
-    plate_id = wanted.plate_id or (runs[0].plate_id if runs else machine.plates[0].id)
-    plate = next((p for p in machine.plates if p.id == plate_id), None)
-    if plate is None:
-        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate_id}'.", "plate")
+    plate_id = wanted.plate_id or _newest_plate(desk, machine)
+    plate = _plate(machine, plate_id)
     last = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
     state = None
     if last is not None:
@@ -121,7 +130,7 @@ def check(
     manner = desk.manner_for(machine.manner)
     found = list(find(job, machine, plate, filament, manner, mesh_on=mesh_on))
     bead = _bead(job, filament)
-    cell_mm, p, better = LEAST_CELL_MM, None, None
+    cell_mm, p, better, placed = LEAST_CELL_MM, None, None, None
     cells: tuple[Cell, ...] = ()
     rests: list[str] = []
     if state is None or last is None:
@@ -129,6 +138,7 @@ def check(
     elif bead is not None:
         moved = convention(machine.convention).sign * (machine.stored_mm - state.stored_mm)
         cell_mm, cells, p, better = _over_the_plate(job, bead, state, machine, filament, moved)
+        placed = _placed(bead, state, moved, cells, cell_mm)
         ahead = expected(workshop, machine_id, plate_id, datetime.now(UTC))
         rests.append(
             f"The plate as {last.initials} left it on {last.last_at:%d %b %Y}, {'with' if mesh_on else 'without'} a mesh."
@@ -158,11 +168,50 @@ def check(
         share_sound=round(float(np.mean([c.p_sound for c in cells])), 3) if cells else None,
         p_all_sound=p,
         better=better,
+        placed=placed,
         rests_on=tuple(rests),
         words=_in_words(found, cells, p),
     )
     keep_checked(CheckedJob(id=report.id, machine_id=machine.id, at=report.at, body=report.model_dump_json()))
     return report
+
+
+def copy(
+    desk: Desk, machine_id: str, stream: BinaryIO, out: BinaryIO, mend: Mend, name: str, plate_id: str | None = None
+) -> None:
+    """Write a mended copy, and read it back. Raises as `check`, CannotMend, or Refused where the copy would be worse."""
+    machine = desk.workshop.machine(machine_id)
+    manner = desk.manner_for(machine.manner)
+    job = read_job(stream)
+    stream.seek(0)
+    write_copy(stream, out, job, manner, mend, Path(name).name or "job")
+    out.seek(0)
+    plate = _plate(machine, plate_id or _newest_plate(desk, machine))
+    filament = _filament(desk, None, None)
+
+    def stops(of: Job) -> set[str]:
+        found = find(of, machine, plate, filament, manner, mesh_on=False)
+        return {f.code for f in found if f.level == "stop"}
+
+    worse = stops(read_job(out)) - stops(job)
+    if worse:
+        raise Refused(
+            "copy_worse", "Moved so, it would leave the plate or go through what is kept out. Move it less.", "dx_mm"
+        )
+    out.seek(0)
+
+
+def _newest_plate(desk: Desk, machine: Machine) -> str:
+    """The plate of its newest run, or its first."""
+    newest = next(iter(desk.workshop.summaries(machine.id, 1)), None)
+    return newest.plate_id if newest else machine.plates[0].id
+
+
+def _plate(machine: Machine, plate_id: str) -> Plate:
+    plate = next((p for p in machine.plates if p.id == plate_id), None)
+    if plate is None:
+        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate_id}'.", "plate")
+    return plate
 
 
 def _filament(desk: Desk, wanted: str | None, state: RunState | None) -> Filament:
@@ -252,6 +301,47 @@ def _over_the_plate(
             p_after=round(after, 3),
         )
     return round(size, 3), cells, round(p, 3), better
+
+
+#: A job is moved in steps of this size, and only where so much more of it would hold.
+STEP_MM, WORTH = 5.0, 0.02
+
+
+def _placed(bead: Bead, state: RunState, moved_mm: float, cells: tuple[Cell, ...], size_mm: float) -> Placed | None:
+    """The shift that keeps it on the plate, out of what is kept out, and lays most of it where it holds."""
+    plate = state.setup.plate
+    if not cells:
+        return None
+    x0, y0, x1, y1 = plate.bounds
+    xs, ys = np.arange(x0 + STEP_MM / 2, x1, STEP_MM), np.arange(y0 + STEP_MM / 2, y1, STEP_MM)
+    places = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
+    rows = -state.belief.surface.rows(places)
+    mean, cov = state.belief.collapsed
+    gap = rows @ mean + bead.layer_mm + state.belief.shift_mm + state.machine_believes(places) + moved_mm
+    sd = np.sqrt(np.maximum(np.einsum("ij,jk,ik->i", rows, cov, rows), 1e-12))
+    low, high = bead.bands_mm()["sound"]
+    p = norm.cdf((high - gap) / sd) - norm.cdf((low - gap) / sd)
+    half = size_mm / 2
+    free = np.array([plate.holds(x, y, half) and not plate.kept_out(x, y, half) for x, y in places], dtype=bool)
+    p = np.where(free, p, np.nan).reshape(len(ys), len(xs))
+    at = np.array([(c.x_mm, c.y_mm) for c in cells])
+    best, now = (0.0, 0.0, 0.0), float(np.mean([c.p_sound for c in cells]))
+    for dy in np.arange(-(at[:, 1].max() - y0), y1 - at[:, 1].min(), STEP_MM):
+        j = np.floor((at[:, 1] + dy - y0) / STEP_MM).astype(int)
+        if j.min() < 0 or j.max() >= len(ys):
+            continue
+        for dx in np.arange(-(at[:, 0].max() - x0), x1 - at[:, 0].min(), STEP_MM):
+            i = np.floor((at[:, 0] + dx - x0) / STEP_MM).astype(int)
+            if i.min() < 0 or i.max() >= len(xs):
+                continue
+            share = float(p[j, i].mean())
+            if share > best[2]:  # nothing is better than not a number
+                best = (float(dx), float(dy), share)
+    if best[2] < now + WORTH:
+        return None
+    return Placed(
+        dx_mm=round(best[0], 1), dy_mm=round(best[1], 1), share_before=round(now, 3), share_after=round(best[2], 3)
+    )
 
 
 def _verdict(sound: float, parted: float, scraped: float) -> Verdict:

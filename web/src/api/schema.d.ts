@@ -264,6 +264,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/jobs/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Copy Job
+         * @description The same program, mended as asked: moved on the plate, or its first layer laid otherwise. Every other byte stays.
+         */
+        post: operations["copy_job_api_machines__machine_id__jobs_copy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/jobs/{job_id}": {
         parameters: {
             query?: never;
@@ -3703,6 +3723,7 @@ export interface components {
             name: string;
             /** P All Sound */
             p_all_sound: number | null;
+            placed: components["schemas"]["Placed"] | null;
             plate: components["schemas"]["Plate"];
             /** Plate Id */
             plate_id: string;
@@ -5421,6 +5442,20 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * Placed
+         * @description Where on this plate more of it would hold: by how much it is to be moved.
+         */
+        Placed: {
+            /** Dx Mm */
+            dx_mm: number;
+            /** Dy Mm */
+            dy_mm: number;
+            /** Share After */
+            share_after: number;
+            /** Share Before */
+            share_before: number;
         };
         /**
          * Placing
@@ -8580,6 +8615,51 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobReport"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copy_job_api_machines__machine_id__jobs_copy_post: {
+        parameters: {
+            query?: {
+                dx_mm?: number;
+                dy_mm?: number;
+                speed_percent?: number | null;
+                tip_c?: number | null;
+                plate_c?: number | null;
+                fan?: number | null;
+                name?: string;
+                plate?: string | null;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
                 };
             };
             /** @description A refusal. */

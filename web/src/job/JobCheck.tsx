@@ -9,6 +9,7 @@ import { PageHead } from "../logbook/PageHead";
 import { Button, Choice, FileField, Panel, Wrong } from "../ui/controls";
 import { day } from "../ui/words";
 import { JobMap } from "./JobMap";
+import { SaveCopy } from "./SaveCopy";
 
 export function JobCheck() {
   const { machineId = "" } = useParams();
@@ -19,6 +20,8 @@ export function JobCheck() {
   const chosen = at.get("job") ?? kept.data?.jobs[0]?.id ?? null;
   const report = useCheckedJob(machineId, chosen);
   const [over, setOver] = useState(false);
+  // The file itself stays here: what is kept of it is its report.
+  const [sent, setSent] = useState<{ job: string; file: File } | null>(null);
   const [plate, setPlate] = useState("");
   const [filament, setFilament] = useState("");
   const line = bench.data?.machines.find((m) => m.machine.id === machineId);
@@ -31,7 +34,12 @@ export function JobCheck() {
     file &&
     check.mutate(
       { file, plate: plate || undefined, filament: filament || undefined },
-      { onSuccess: (r) => setAt({ job: r.id }) },
+      {
+        onSuccess: (r) => {
+          setSent({ job: r.id, file });
+          setAt({ job: r.id });
+        },
+      },
     );
   const drop = (e: DragEvent) => {
     e.preventDefault();
@@ -101,6 +109,13 @@ export function JobCheck() {
             <Wrong wrong={check.error} />
           </div>
           {report.data && <Report report={report.data} />}
+          {report.data && (
+            <SaveCopy
+              key={report.data.id}
+              report={report.data}
+              file={sent?.job === report.data.id ? sent.file : null}
+            />
+          )}
           <Earlier jobs={kept.data.jobs} chosen={chosen} choose={(id) => setAt({ job: id })} />
         </section>
       </div>
@@ -133,6 +148,14 @@ function Report({ report }: { report: JobReport }) {
             </Link>
           </p>
         </Panel>
+      )}
+      {report.placed && (
+        <p className="border-l-2 border-brass pl-3 text-sm">
+          Moved by X {report.placed.dx_mm > 0 ? "+" : ""}
+          {report.placed.dx_mm}, Y {report.placed.dy_mm > 0 ? "+" : ""}
+          {report.placed.dy_mm} mm, {Math.round(100 * report.placed.share_after)} % of it would hold instead of{" "}
+          {Math.round(100 * report.placed.share_before)} %.
+        </p>
       )}
       {report.findings.length > 0 && (
         <ol aria-label="What was found">
