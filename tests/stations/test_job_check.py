@@ -10,7 +10,7 @@ from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.program.job import NotAJob
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset, tram
-from ivory_table.stations.job_check import CheckWanted, JobReport, check
+from ivory_table.stations.job_check import CheckWanted, JobReport, check, compare
 from ivory_table.store.checked import checked
 from ivory_table.store.workshop import Unknown, Workshop
 from tests.conftest import serving
@@ -106,6 +106,19 @@ def test_through_a_keep_out_it_is_stopped_at_its_line(desk: Desk) -> None:
     m.put("lay 0 3", "seeded", f"G0 X{x} Y{y} F6000")
     told = next(f for f in checked_by(desk, m).findings if f.code == "keep_out")
     assert (told.level, told.line) == ("stop", m.line_of("seeded"))
+
+
+def test_two_jobs_are_held_against_each_other(desk: Desk) -> None:
+    other = made(DIALECTS[0], at=(25.0, 25.0), size_mm=185.0, layers=2, tip_c=215.0, layer_mm=0.24)
+    other.without("fan off")
+    other.put("tip off", "seeded", "M300 S440")
+    one, two = checked_by(desk), checked_by(desk, other)
+    found = compare(one, two)
+    assert [(d.kind, d.numbers) for d in found.start if d.kind == "changed"] == [("changed", ((206.0, 215.0),))]
+    assert [d.was for d in found.start if d.kind == "gone"] == ["M106 S0"]
+    assert [d.now for d in found.end if d.kind == "new"] == ["M300 S440"]
+    assert ("layer", "0.200 mm", "0.240 mm") in found.first_layer
+    assert compare(one, one).words.startswith("Nothing differs")
 
 
 def test_wrong_plates_machines_and_files_are_said(desk: Desk, workshop: Workshop) -> None:

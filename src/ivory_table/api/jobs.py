@@ -12,7 +12,7 @@ from starlette.background import BackgroundTask
 from ivory_table.core.value import Id, Value
 from ivory_table.program.job_copy import Mend
 from ivory_table.stations.http import desk
-from ivory_table.stations.job_check import CheckWanted, JobReport, check, copy
+from ivory_table.stations.job_check import CheckWanted, JobReport, JobsCompared, check, compare, copy
 from ivory_table.store.checked import checked, checked_job
 
 from .line import MachineId
@@ -32,6 +32,18 @@ def get_jobs(request: Request, machine_id: MachineId) -> CheckedJobs:
     desk(request).workshop.machine(machine_id)
     reports = (JobReport.model_validate_json(body) for body in checked(machine_id))
     return CheckedJobs(jobs=tuple(r.model_copy(update={"cells": ()}) for r in reports))
+
+
+@job_routes.get("/compare")
+def compare_jobs(
+    request: Request,
+    machine_id: MachineId,
+    before: Annotated[Id, Query(description="A check that is kept of the machine.")],
+    after: Annotated[Id, Query(description="Another one.")],
+) -> JobsCompared:
+    """What differs in start, first layer and end of two jobs that were checked."""
+    one, two = (JobReport.model_validate_json(checked_job(machine_id, job)) for job in (before, after))
+    return compare(one, two)
 
 
 @job_routes.get("/{job_id}")

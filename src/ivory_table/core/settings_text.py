@@ -14,7 +14,7 @@ _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 MOST_LINES = 4000
 
 
-class Difference(Value):
+class LineDiffers(Value):
     """One line that differs. `was` or `now` is empty where it came or went."""
 
     kind: Literal["changed", "gone", "new"]
@@ -34,10 +34,10 @@ def words_of(line: str) -> str:
     return _NUMBER.sub("#", line)
 
 
-def differences(before: str, after: str) -> tuple[Difference, ...]:
+def differences(before: str, after: str) -> tuple[LineDiffers, ...]:
     """What differs between two reports; lines in another order are the same."""
     old, new = lines_of(before), lines_of(after)
-    out: list[Difference] = []
+    out: list[LineDiffers] = []
     match = SequenceMatcher(None, [words_of(x) for x in old], [words_of(x) for x in new], autojunk=False)
     gone: list[str] = []
     fresh: list[str] = []
@@ -51,12 +51,12 @@ def differences(before: str, after: str) -> tuple[Difference, ...]:
     for now in fresh:
         was = next((x for x in gone if words_of(x) == words_of(now)), None)
         if was is None:
-            out.append(Difference(kind="new", was="", now=now))
+            out.append(LineDiffers(kind="new", was="", now=now))
         else:
             gone.remove(was)
             if _differ(was, now):
                 out.append(_changed(was, now))
-    return (*out, *(Difference(kind="gone", was=x, now="") for x in gone))
+    return (*out, *(LineDiffers(kind="gone", was=x, now="") for x in gone))
 
 
 def _numbers(line: str) -> list[float]:
@@ -68,6 +68,6 @@ def _differ(was: str, now: str) -> bool:
     return was != now and _numbers(was) != _numbers(now)
 
 
-def _changed(was: str, now: str) -> Difference:
+def _changed(was: str, now: str) -> LineDiffers:
     pairs = zip(_numbers(was), _numbers(now), strict=True)
-    return Difference(kind="changed", was=was, now=now, numbers=tuple((a, b) for a, b in pairs if a != b))
+    return LineDiffers(kind="changed", was=was, now=now, numbers=tuple((a, b) for a, b in pairs if a != b))

@@ -61,7 +61,7 @@ class Meanings:
 
     def of(self, said: Said) -> Meaning | None:
         """What it does and with which values, in our units; None where nobody here knows the word."""
-        text = _bare(said.text)
+        text = bare_command(said.text)
         for name, shape in self._lines:
             if found := shape.fullmatch(text):
                 return name, {
@@ -95,7 +95,7 @@ def _numbers_alike(shape: str) -> str:
     return re.sub(r"(?<=[A-Za-z])(\d+)(?![\d.\\\\])", r"0*\1(?:\\.0*)?", shape)
 
 
-def _bare(text: str) -> str:
+def bare_command(text: str) -> str:
     """A line without number, checksum and comment."""
     text = re.sub(r"\([^)]*\)", "", text.split(";")[0])
     return re.sub(r"^[Nn]\s*\d+\s*", "", text.split("*")[0]).strip()

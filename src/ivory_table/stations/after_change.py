@@ -11,7 +11,7 @@ from ivory_table.core.changes import known_changes
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
-from ivory_table.core.settings_text import Difference, differences
+from ivory_table.core.settings_text import LineDiffers, differences
 from ivory_table.core.value import Id, Initials, Note, StationName, Value
 from ivory_table.core.words import signed
 from ivory_table.desk.knowledge import plate_values
@@ -82,7 +82,7 @@ class TakeSnapshot(Value):
 class Compared(Value):
     before: SnapshotLine
     after: SnapshotLine
-    differences: tuple[Difference, ...]
+    differences: tuple[LineDiffers, ...]
     words: str
 
 

@@ -16,12 +16,14 @@ from ivory_table.core.moves import best_shift, p_all_sound
 from ivory_table.core.offset import convention, stored_after
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.proof_field import field_prior
+from ivory_table.core.settings_text import LineDiffers, differences
 from ivory_table.core.value import Array, Id, Value
 from ivory_table.core.words import signed
 from ivory_table.desk.desk import Desk
 from ivory_table.program.findings import Finding, find
 from ivory_table.program.job import Job, read_job
 from ivory_table.program.job_copy import Mend, write_copy
+from ivory_table.program.meant import bare_command
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.state import RunState
 from ivory_table.store.checked import CheckedJob, keep_checked
@@ -68,6 +70,14 @@ class Placed(Value):
     share_after: float
 
 
+class Parts(Value):
+    """What two jobs are compared by: the commands of start and end as they stand, and the first layer in figures."""
+
+    start: Annotated[tuple[str, ...], Field(max_length=300)] = ()
+    first_layer: tuple[tuple[str, str], ...] = ()
+    end: Annotated[tuple[str, ...], Field(max_length=300)] = ()
+
+
 class JobReport(Value):
     id: Id
     machine_id: Id
@@ -93,6 +103,18 @@ class JobReport(Value):
     placed: Placed | None
     #: What the judgement rests on, in sentences.
     rests_on: tuple[str, ...]
+    words: str
+    parts: Parts = Parts()
+
+
+class JobsCompared(Value):
+    """What differs between two jobs, part by part."""
+
+    before: str
+    after: str
+    start: tuple[LineDiffers, ...]
+    first_layer: tuple[tuple[str, str, str], ...]
+    end: tuple[LineDiffers, ...]
     words: str
 
 
@@ -171,6 +193,7 @@ def check(
         placed=placed,
         rests_on=tuple(rests),
         words=_in_words(found, cells, p),
+        parts=_parts(job, bead),
     )
     keep_checked(CheckedJob(id=report.id, machine_id=machine.id, at=report.at, body=report.model_dump_json()))
     return report
@@ -199,6 +222,47 @@ def copy(
             "copy_worse", "Moved so, it would leave the plate or go through what is kept out. Move it less.", "dx_mm"
         )
     out.seek(0)
+
+
+#: The end of a job is in its last lines.
+END_LINES, MOST_SAID = 200, 300
+
+
+def _parts(job: Job, bead: Bead | None) -> Parts:
+    laid = job.first_layer
+    first, last = (laid[0].line, laid[-1].line) if laid else (job.lines + 1, 0)
+
+    def said(begin: int, end: int) -> tuple[str, ...]:
+        return tuple(bare_command(s.text) for s in job.said if begin <= s.line < end)[:MOST_SAID]
+
+    figures: list[tuple[str, str]] = []
+    if laid and bead is not None:
+        speeds = np.array([m.speed_mm_s for m in laid])
+        xs, ys = (np.array([v for m in laid for v in (m.start[k], m.end[k])]) for k in (0, 1))
+        figures = [
+            ("layer", f"{bead.layer_mm:.3f} mm"),
+            ("line", f"{bead.line_mm:.2f} mm"),
+            ("speed, usual", f"{np.median(speeds):.0f} mm/s"),
+            ("speed, most", f"{speeds.max():.0f} mm/s"),
+            ("filament", f"{sum(m.filament_mm for m in laid):.0f} mm"),
+            ("across", f"X {xs.min():.1f} to {xs.max():.1f}, Y {ys.min():.1f} to {ys.max():.1f}"),
+        ]
+    return Parts(
+        start=said(1, first), first_layer=tuple(figures), end=said(max(job.lines - END_LINES, last + 1), job.lines + 1)
+    )
+
+
+def compare(before: JobReport, after: JobReport) -> JobsCompared:
+    """What differs in the start, the first layer and the end of two jobs that were checked."""
+    start = differences("\n".join(before.parts.start), "\n".join(after.parts.start))
+    end = differences("\n".join(before.parts.end), "\n".join(after.parts.end))
+    old, new = dict(before.parts.first_layer), dict(after.parts.first_layer)
+    names = list(dict.fromkeys([*old, *new]))
+    layer = tuple((n, old.get(n, "–"), new.get(n, "–")) for n in names if old.get(n) != new.get(n))
+    parts = [("start", start), ("first layer", layer), ("end", end)]
+    differs = ", ".join(f"{name}: {len(found)}" for name, found in parts if found)
+    words = f"What differs: {differs}." if differs else "Nothing differs in start, first layer and end."
+    return JobsCompared(before=before.name, after=after.name, start=start, first_layer=layer, end=end, words=words)
 
 
 def _newest_plate(desk: Desk, machine: Machine) -> str:

@@ -264,6 +264,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines/{machine_id}/jobs/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Compare Jobs
+         * @description What differs in start, first layer and end of two jobs that were checked.
+         */
+        get: operations["compare_jobs_api_machines__machine_id__jobs_compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines/{machine_id}/jobs/copy": {
         parameters: {
             query?: never;
@@ -2664,7 +2684,7 @@ export interface components {
             after: components["schemas"]["SnapshotLine"];
             before: components["schemas"]["SnapshotLine"];
             /** Differences */
-            differences: components["schemas"]["ivory_table__core__settings_text__Difference"][];
+            differences: components["schemas"]["LineDiffers"][];
             /** Words */
             words: string;
         };
@@ -2826,10 +2846,24 @@ export interface components {
             /** Words */
             words: string;
         };
+        /**
+         * Difference
+         * @description One word that two manners say differently.
+         */
+        Difference: {
+            /** Here */
+            here: string;
+            /** Name */
+            name: string;
+            /** There */
+            there: string;
+            /** Word */
+            word: string;
+        };
         /** Differences */
         Differences: {
             /** Found */
-            found: components["schemas"]["ivory_table__stations__manner__pages__Difference"][];
+            found: components["schemas"]["Difference"][];
             /** Other */
             other: string;
         };
@@ -3723,6 +3757,14 @@ export interface components {
             name: string;
             /** P All Sound */
             p_all_sound: number | null;
+            /**
+             * @default {
+             *       "end": [],
+             *       "first_layer": [],
+             *       "start": []
+             *     }
+             */
+            parts: components["schemas"]["Parts"];
             placed: components["schemas"]["Placed"] | null;
             plate: components["schemas"]["Plate"];
             /** Plate Id */
@@ -3738,6 +3780,28 @@ export interface components {
         JobText: {
             /** Text */
             text: string;
+        };
+        /**
+         * JobsCompared
+         * @description What differs between two jobs, part by part.
+         */
+        JobsCompared: {
+            /** After */
+            after: string;
+            /** Before */
+            before: string;
+            /** End */
+            end: components["schemas"]["LineDiffers"][];
+            /** First Layer */
+            first_layer: [
+                string,
+                string,
+                string
+            ][];
+            /** Start */
+            start: components["schemas"]["LineDiffers"][];
+            /** Words */
+            words: string;
         };
         /** Join */
         Join: {
@@ -4125,6 +4189,29 @@ export interface components {
              * @enum {string}
              */
             kind: "limit_opened";
+        };
+        /**
+         * LineDiffers
+         * @description One line that differs. `was` or `now` is empty where it came or went.
+         */
+        LineDiffers: {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "changed" | "gone" | "new";
+            /** Now */
+            now: string;
+            /**
+             * Numbers
+             * @default []
+             */
+            numbers: [
+                number,
+                number
+            ][];
+            /** Was */
+            was: string;
         };
         /**
          * LineStatus
@@ -5376,6 +5463,30 @@ export interface components {
             name: "offset" | "tilt_x" | "tilt_y" | "bow" | "local";
             /** Sd Mm */
             sd_mm: number;
+        };
+        /**
+         * Parts
+         * @description What two jobs are compared by: the commands of start and end as they stand, and the first layer in figures.
+         */
+        Parts: {
+            /**
+             * End
+             * @default []
+             */
+            end: string[];
+            /**
+             * First Layer
+             * @default []
+             */
+            first_layer: [
+                string,
+                string
+            ][];
+            /**
+             * Start
+             * @default []
+             */
+            start: string[];
         };
         /**
          * Pasted
@@ -8006,29 +8117,6 @@ export interface components {
             y_mm: number;
         };
         /**
-         * Difference
-         * @description One line that differs. `was` or `now` is empty where it came or went.
-         */
-        ivory_table__core__settings_text__Difference: {
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "changed" | "gone" | "new";
-            /** Now */
-            now: string;
-            /**
-             * Numbers
-             * @default []
-             */
-            numbers: [
-                number,
-                number
-            ][];
-            /** Was */
-            was: string;
-        };
-        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -8068,20 +8156,6 @@ export interface components {
             id: string;
             /** Text */
             text: string;
-        };
-        /**
-         * Difference
-         * @description One word that two manners say differently.
-         */
-        ivory_table__stations__manner__pages__Difference: {
-            /** Here */
-            here: string;
-            /** Name */
-            name: string;
-            /** There */
-            there: string;
-            /** Word */
-            word: string;
         };
     };
     responses: never;
@@ -8615,6 +8689,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobReport"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_jobs_api_machines__machine_id__jobs_compare_get: {
+        parameters: {
+            query: {
+                /** @description A check that is kept of the machine. */
+                before: string;
+                /** @description Another one. */
+                after: string;
+            };
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobsCompared"];
                 };
             };
             /** @description A refusal. */

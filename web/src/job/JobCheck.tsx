@@ -8,6 +8,7 @@ import { Waiting } from "../app/Waiting";
 import { PageHead } from "../logbook/PageHead";
 import { Button, Choice, FileField, Panel, Wrong } from "../ui/controls";
 import { day } from "../ui/words";
+import { Compare } from "./Compare";
 import { JobMap } from "./JobMap";
 import { SaveCopy } from "./SaveCopy";
 
@@ -116,6 +117,7 @@ export function JobCheck() {
               file={sent?.job === report.data.id ? sent.file : null}
             />
           )}
+          {report.data && <Compare key={report.data.id} report={report.data} jobs={kept.data.jobs} />}
           <Earlier jobs={kept.data.jobs} chosen={chosen} choose={(id) => setAt({ job: id })} />
         </section>
       </div>
