@@ -1,5 +1,6 @@
 """The command line: a killed server loses nothing, and the wheel alone is enough."""
 
+import json
 import os
 import shutil
 import signal
@@ -19,7 +20,9 @@ import pytest
 from typer.testing import CliRunner, Result
 
 from ivory_table.cli import app
+from ivory_table.demo.tidewater import furnish
 from ivory_table.store.workshop import Workshop
+from tests.jobs import DIALECTS, made
 
 ROOT = Path(__file__).parents[2]
 
@@ -143,3 +146,64 @@ def test_what_keeps_it_from_starting_is_one_sentence(tmp_path: Path) -> None:
             assert words in wrong.stderr
             assert isinstance(wrong.exception, SystemExit)
             assert len(wrong.stderr.strip().splitlines()) == 1
+
+
+def test_a_job_is_checked_from_a_script(tmp_path: Path) -> None:
+    workshop = Workshop(tmp_path / "workshop.db")
+    furnish(workshop)
+    workshop.close()
+    clean, bad = made(DIALECTS[0]), made(DIALECTS[0])
+    bad.without("bed off")
+    worse = made(DIALECTS[0])
+    worse.without("home")
+    codes = []
+    for name, m in (("clean", clean), ("bad", bad), ("worse", worse)):
+        (tmp_path / name).write_text(m.text())
+        done = CliRunner().invoke(app, ["check", str(tmp_path / name), "--machine", "Heron", "--data", str(tmp_path)])
+        codes.append(done.exit_code)
+    assert codes == [0, 2, 3]
+    assert "It lays before it has homed" in done.output
+    told = CliRunner().invoke(
+        app, ["check", str(tmp_path / "bad"), "--machine", "heron", "--data", str(tmp_path), "--json"]
+    )
+    assert json.loads(told.output)["findings"][0]["code"] == "plate_left_hot"
+    for arguments in (["nothere", "--machine", "Heron"], [str(tmp_path / "clean"), "--machine", "Nobody"]):
+        wrong = CliRunner().invoke(app, ["check", *arguments, "--data", str(tmp_path)])
+        assert wrong.exit_code == 1
+        assert "." in wrong.output
+
+
+def test_a_workshop_is_exported_and_imported(tmp_path: Path) -> None:
+    one, two = tmp_path / "one", tmp_path / "two"
+    for folder in (one, two):
+        workshop = Workshop(folder / "workshop.db")
+        furnish(workshop)
+        workshop.close()
+    away = tmp_path / "away.zip"
+    assert CliRunner().invoke(app, ["export", str(away), "--data", str(one)]).exit_code == 0
+    done = CliRunner().invoke(app, ["import", str(away), "--data", str(two)])
+    assert done.exit_code == 0
+    assert "0 runs are new" in done.output
+    for command in (
+        ["export", str(away), "--data", str(tmp_path / "nowhere")],
+        ["export", str(away), "--data", str(one), "--machine", "nobody"],
+        ["import", str(tmp_path / "nofile"), "--data", str(two)],
+        ["import", str(one / "workshop.db"), "--data", str(two)],
+    ):
+        assert CliRunner().invoke(app, command).exit_code == 1
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        ["--name", "bench.local"],
+        ["--public", "https://bench.local"],
+        ["--lan", "--certificate", "nofile.pem"],
+        ["--lan", "--certificate", "nofile.pem", "--key", "nokey.pem"],
+        ["--lan", "--public", "bench.local/path"],
+    ],
+)
+def test_a_network_that_cannot_be_is_refused_in_a_sentence(tmp_path: Path, options: list[str]) -> None:
+    refused = ends("--data", str(tmp_path), *options)
+    assert refused.exit_code == 1
+    assert refused.output.strip().endswith(".")

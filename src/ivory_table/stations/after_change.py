@@ -30,7 +30,7 @@ _CONVENTIONS = ("probe_offset", "home_offset", "stop_position", "live_only")
 ANSWER_S = 60.0
 
 
-class ChangeLine(Value):
+class NamedChange(Value):
     """A change somebody can pick, what it makes void and what stays."""
 
     id: Id
@@ -60,7 +60,7 @@ class SnapshotLine(Value):
 class AfterChange(Value):
     machine_id: Id
     machine_name: str
-    changes: tuple[ChangeLine, ...]
+    changes: tuple[NamedChange, ...]
     titles: dict[StationName, str]
     plates: tuple[PlateLine, ...]
     snapshots: tuple[SnapshotLine, ...]
@@ -94,7 +94,7 @@ def view(lines: Lines, machine_id: str) -> AfterChange:
         machine_id=machine.id,
         machine_name=machine.name,
         changes=tuple(
-            ChangeLine(
+            NamedChange(
                 id=c.id,
                 text=c.text,
                 again=c.starts_over,

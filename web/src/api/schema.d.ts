@@ -2186,7 +2186,7 @@ export interface components {
             /** Asks */
             asks: string[];
             /** Changes */
-            changes: components["schemas"]["ivory_table__stations__after_change__ChangeLine"][];
+            changes: components["schemas"]["NamedChange"][];
             /** Machine Id */
             machine_id: string;
             /** Machine Name */
@@ -2577,6 +2577,13 @@ export interface components {
             id: string;
             /** Starts Over */
             starts_over: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Text */
+            text: string;
+        };
+        /** ChangeLine */
+        ChangeLine: {
+            /** Id */
+            id: string;
             /** Text */
             text: string;
         };
@@ -5084,6 +5091,22 @@ export interface components {
             z_mm: number;
         };
         /**
+         * NamedChange
+         * @description A change somebody can pick, what it makes void and what stays.
+         */
+        NamedChange: {
+            /** Again */
+            again: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Forgets */
+            forgets: boolean;
+            /** Id */
+            id: string;
+            /** Stays */
+            stays: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
+            /** Text */
+            text: string;
+        };
+        /**
          * NamedForm
          * @description The one form that stands out, with what reaches it.
          */
@@ -6206,7 +6229,7 @@ export interface components {
          */
         Resume: {
             /** Changes */
-            changes: components["schemas"]["ivory_table__stations__head__ChangeLine"][];
+            changes: components["schemas"]["ChangeLine"][];
             /** Words */
             words: string;
         };
@@ -8133,29 +8156,6 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
-        };
-        /**
-         * ChangeLine
-         * @description A change somebody can pick, what it makes void and what stays.
-         */
-        ivory_table__stations__after_change__ChangeLine: {
-            /** Again */
-            again: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
-            /** Forgets */
-            forgets: boolean;
-            /** Id */
-            id: string;
-            /** Stays */
-            stays: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off")[];
-            /** Text */
-            text: string;
-        };
-        /** ChangeLine */
-        ivory_table__stations__head__ChangeLine: {
-            /** Id */
-            id: string;
-            /** Text */
-            text: string;
         };
     };
     responses: never;
