@@ -148,6 +148,22 @@ def main() -> None:
 def past(browser: Browser, address: str) -> None:
     shoot(browser, address, "bench")
     shoot(browser, f"{address}/machines/heron/logbook", "logbook")
+    shoot(browser, f"{address}/machines/heron/gone-bad?look=one_side", "gone-bad", dark=True)
+    with httpx.Client(base_url=address, timeout=60) as http:
+        sent = http.post("/api/machines/heron/jobs", params={"name": "gasket-frame.gcode"}, content=gasket_frame())
+    shoot(browser, f"{address}/machines/heron/job?job={sent.json()['id']}", "job")
+
+
+def gasket_frame() -> str:
+    """A job as Tidewater's people make it, with two things forgotten: waiting for the plate, and switching it off."""
+    out = ["G21", "G90", "M83", "M104 S150", "M140 S57", "G28", "G1 Z5 F600", "M109 S206", "M106 S0"]
+    for layer in range(1, 4):
+        for inset in [0.42 * k for k in range(24)]:
+            x0, y0, x1, y1 = 12 + inset, 14 + inset, 232 - inset, 222 - inset
+            out += [f"G0 Z{0.2 * layer + 0.6:.2f} F600", f"G0 X{x0:.2f} Y{y0:.2f} F7200", f"G0 Z{0.2 * layer:.2f} F600"]
+            for x, y, side in ((x1, y0, x1 - x0), (x1, y1, y1 - y0), (x0, y1, x1 - x0), (x0, y0, y1 - y0)):
+                out.append(f"G1 X{x:.2f} Y{y:.2f} E{side * 0.0338:.4f} F1200")
+    return "\n".join([*out, "G1 E-2 F1800", "G0 Z30 F600", "M104 S0", "M84"]) + "\n"
 
 
 def with_browser(shots: Callable[[Browser], None]) -> None:
@@ -219,10 +235,8 @@ def stations(browser: Browser, address: str) -> None:
     shoot(browser, f"{at}/first_layer", "first-layer-judge")
     walk.practise("first_layer")
     shoot(browser, f"{at}/first_layer", "first-layer-decide")
-    shoot(browser, f"{at}/first_layer", "first-layer-dark", dark=True)
     shoot(browser, f"{at}/recipe", "first-layer-settings")
     shoot(browser, f"{at}/sign_off", "sign-off")
-    shoot(browser, f"{at}/record", "record", height=1100)
     study = Walk(http, "study", HERON)
     for caution in ("hot", "solvent"):
         study.keep("prepare", kind="caution_seen", caution=caution)
