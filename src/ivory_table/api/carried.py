@@ -53,7 +53,9 @@ def carry(request: Request, background: BackgroundTasks, machine: OfMachine = No
 
 @carried_routes.post(
     "",
-    openapi_extra={"requestBody": {"content": {"application/zip": {"schema": {"type": "string", "format": "binary"}}}}},
+    openapi_extra={
+        "requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}
+    },
 )
 async def bring(request: Request, by: Initials = "–") -> carried.BroughtAll:
     """Add what another workshop carried away. Nothing that is here is changed, and no run comes twice."""

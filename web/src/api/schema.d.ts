@@ -8267,7 +8267,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/zip": string;
+                "application/octet-stream": string;
             };
         };
         responses: {

@@ -13,7 +13,7 @@ export function Carried() {
           params: { query: { by: localStorage.getItem("initials") ?? "–" } },
           body: file as unknown as string,
           bodySerializer: (body) => body,
-          headers: { "content-type": "application/zip" },
+          headers: { "content-type": "application/octet-stream" },
         }),
       ) as unknown as Promise<Schemas["BroughtAll"]>,
     onSuccess: () => cache.invalidateQueries(),
