@@ -8,10 +8,10 @@ import { useBench, useImportRun, useStartRun } from "../api/run";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { Button, Choice, Field, FileField, Wrong } from "../ui/controls";
-import { day } from "../ui/words";
 import { FirstUse } from "./FirstUse";
 import { Machines } from "./Machines";
 import { QuickCorrection } from "./QuickCorrection";
+import { RunRow } from "./RunRow";
 
 export function Bench() {
   const { data: bench, error } = useBench();
@@ -56,21 +56,7 @@ export function Bench() {
             {bench.runs.length ? (
               <ul>
                 {bench.runs.slice(0, 5).map((r) => (
-                  <li key={r.id} className="border-b border-hairline">
-                    <Link
-                      to={`/runs/${r.id}/${r.signed_off ? "sign_off" : "tram"}`}
-                      className="flex min-h-11 flex-wrap items-center gap-x-4"
-                    >
-                      <span className="w-20 font-semibold">{r.machine_name}</span>
-                      <span>
-                        {r.plate_name}, {r.filament_name}
-                      </span>
-                      <span className="text-graphite">{r.words}</span>
-                      <span className="ml-auto font-mono text-sm text-graphite">
-                        {day(r.started_at)} {r.initials}
-                      </span>
-                    </Link>
-                  </li>
+                  <RunRow key={r.id} run={r} />
                 ))}
               </ul>
             ) : (

@@ -6,7 +6,7 @@ import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { Button, Field, Wrong } from "../ui/controls";
-import { day } from "../ui/words";
+import { RunRow } from "./RunRow";
 
 type Found = Schemas["RunsFound"];
 type Next = Found["next"];
@@ -56,21 +56,7 @@ export function Runs() {
         />
         <ul className="mt-3" aria-live="polite">
           {runs.map((r) => (
-            <li key={r.id} className="border-b border-hairline">
-              <Link
-                to={`/runs/${r.id}/${r.signed_off ? "sign_off" : "tram"}`}
-                className="flex min-h-11 flex-wrap items-center gap-x-4"
-              >
-                <span className="w-24 font-semibold">{r.machine_name}</span>
-                <span>
-                  {r.plate_name}, {r.filament_name}
-                </span>
-                <span className="text-graphite">{r.words}</span>
-                <span className="ml-auto font-mono text-sm text-graphite">
-                  {day(r.started_at)} {r.initials}
-                </span>
-              </Link>
-            </li>
+            <RunRow key={r.id} run={r} />
           ))}
         </ul>
         {!runs.length && <p>No run is like that. Take a word away.</p>}

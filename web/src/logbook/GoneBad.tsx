@@ -8,6 +8,7 @@ import { Waiting } from "../app/Waiting";
 import { Button, Panel } from "../ui/controls";
 import { day, signed } from "../ui/words";
 import { PageHead } from "./PageHead";
+import { PlatePick } from "./PlatePick";
 
 export function GoneBad() {
   const { machineId = "" } = useParams();
@@ -40,22 +41,11 @@ export function GoneBad() {
   return (
     <div className="mx-auto flex min-h-dvh max-w-7xl flex-col px-4 lg:px-6">
       <PageHead machine={view.machine_name} title="what changed?">
-        {view.plates.length > 1 && (
-          <label className="ml-auto flex items-center gap-2 text-sm text-graphite">
-            Plate
-            <select
-              className="min-h-11 rounded-[4px] border border-graphite bg-paper px-2 text-ink"
-              value={view.plate_id}
-              onChange={(e) => set("plate", e.target.value)}
-            >
-              {view.plates.map(([id, name]) => (
-                <option key={id} value={id}>
-                  {name}
-                </option>
-              ))}
-            </select>
-          </label>
-        )}
+        <PlatePick
+          plates={view.plates as [string, string][]}
+          value={view.plate_id}
+          onChange={(plate) => set("plate", plate)}
+        />
       </PageHead>
       <div className="grid flex-1 content-start gap-6 py-4 lg:grid-cols-[minmax(0,1fr)_392px]">
         <main className="order-2 flex flex-col gap-5 lg:order-1">

@@ -10,6 +10,7 @@ import { Button, Choice, Field, Panel, Why, Wrong } from "../ui/controls";
 import { day, signed, typedNumber } from "../ui/words";
 import { Multiples } from "./Multiples";
 import { PageHead } from "./PageHead";
+import { PlatePick } from "./PlatePick";
 import { ShortCheck } from "./ShortCheck";
 
 export function Logbook() {
@@ -23,22 +24,11 @@ export function Logbook() {
   return (
     <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6">
       <PageHead machine={view.machine_name} title="logbook">
-        {view.plates.length > 1 && (
-          <label className="ml-auto flex items-center gap-2 text-sm text-graphite">
-            Plate
-            <select
-              className="min-h-11 rounded-[4px] border border-graphite bg-paper px-2 text-ink"
-              value={view.plate_id}
-              onChange={(e) => setAt({ plate: e.target.value })}
-            >
-              {view.plates.map(([id, name]) => (
-                <option key={id} value={id}>
-                  {name}
-                </option>
-              ))}
-            </select>
-          </label>
-        )}
+        <PlatePick
+          plates={view.plates as [string, string][]}
+          value={view.plate_id}
+          onChange={(plate) => setAt({ plate })}
+        />
       </PageHead>
       <div className="grid flex-1 gap-3 py-3 lg:min-h-0 lg:grid-cols-[minmax(0,1fr)_392px] lg:gap-6">
         <main className="order-2 min-w-0 rounded-[6px] border border-hairline bg-paper p-3 lg:order-1 lg:min-h-0">
