@@ -78,6 +78,9 @@ bench: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/python benchmarks/serving.py
 	$(BIN)/python benchmarks/stop.py
 	$(BIN)/python benchmarks/history.py
+	$(BIN)/python benchmarks/job.py
+	$(BIN)/python benchmarks/kill.py
+	$(BIN)/python -m benchmarks.together
 	$(BIN)/python -m benchmarks.paint
 	$(BIN)/python benchmarks/soak.py
 	$(BIN)/ivory-table trial --machines 200 --seed 7

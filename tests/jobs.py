@@ -212,6 +212,8 @@ FAULTS: tuple[Fault, ...] = (
     Fault("off_plate", lambda m: m.replace("lay 0 3", f"G1 {m.mm('X', 400)} {m.mm('Y', 90)} {m.push(5)} F1200"), "lay 0 3"),
     Fault("other_tool", _put("up 1", "T1"), "seeded"),
     Fault("unknown_word", _put("up 3", "M9876 S1"), "seeded"),
-    Fault("unreadable", _put("up 2", "!! what is this"), "seeded"),
+    Fault("unknown_word", _put("lift", "purge the tip = 1"), "seeded"),
+    Fault("motors_left_on", _without("motors off"), None),
+    Fault("unreadable", _put("up 2", "G1 X5 Y??"), "seeded"),
     Fault("fan_in_layer", lambda m: m.replace("fan off", "M106 S255"), "fan off"),
 )  # fmt: skip

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from ivory_table.core.manner import shipped
 from ivory_table.demo.tidewater import FILAMENTS, MACHINES
 from ivory_table.program.findings import find
-from ivory_table.program.job import LONGEST_LINE, Cancelled, NotAJob, read_job
+from ivory_table.program.job import FIRST_SAID, LAST_SAID, LONGEST_LINE, Cancelled, NotAJob, read_job
 from ivory_table.program.reader import CHORD_MM, read_program
 from tests.jobs import DIALECTS, FAULTS, Dialect, Fault, Made, made
 
@@ -108,8 +108,10 @@ def test_the_largest_and_oddest_end_soon() -> None:
     giant = made(PLAIN).text().encode() + b"G1 X" + b"1" * 50_000_000
     job = read_job(io.BytesIO(giant))
     assert job.unreadable >= 1
-    tools = made(PLAIN).text() + "T1\nT0\n" * 20_000
-    assert read(tools).unreadable == 0
+    tools = read(made(PLAIN).text() + "T1\nT0\n" * 60_000 + "M84\n")
+    assert tools.unreadable == 0
+    assert (tools.said[-1].line, tools.said[-1].command) == (tools.lines, "M84")
+    assert len(tools.said) <= FIRST_SAID + LAST_SAID
     first = b"; " + b"x" * (3 * LONGEST_LINE) + b"\n" + made(PLAIN).text().encode()
     assert read_job(io.BytesIO(first)).first_z == pytest.approx(0.2)
 

@@ -195,8 +195,10 @@ def _heard(
         known.limit = None
     elif name == "speed":
         known.percent = (values.get("percent", 100.0), line)
-    elif command in ("M220", "M221") and "S" in said.values:
-        known.__setattr__("percent" if command == "M220" else "flow", (said.values["S"], line))
+    elif command == "M220" and "S" in said.values:
+        known.percent = (said.values["S"], line)
+    elif command == "M221" and "S" in said.values:
+        known.flow = (said.values["S"], line)
     elif name == "fan":
         known.fan = (values.get("share", 255.0), line)
     elif name == "motors_off":
@@ -394,6 +396,14 @@ def _at_the_end(known: _Known, job: Job, manner: Manner) -> Iterator[Finding]:
                 line=value[1],
                 text=f"The {name} is left at {value[0]:g} %: the next job starts with it.",
             )
+    if not known.motors_off and manner.can("motors_off"):
+        yield Finding(
+            code="motors_left_on",
+            level="note",
+            line=None,
+            text="The motors stay on when it is over.",
+            instead=(off("motors_off"),),
+        )
     if known.limit is not None:
         yield Finding(
             code="limit_left_open",

@@ -5,16 +5,19 @@ that cannot be read is counted and named.
 """
 
 import re
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
-from .reader import Move, Tip, words
+from .reader import CODE, Move, Tip, words
 
 #: A longer line is nobody's command: it is named and passed over.
 LONGEST_LINE = 65_536
 #: More moves than these in two layers are not kept; what was read till then is judged, and it is said.
 MOST_MOVES = 2_000_000
+#: Of other commands so many are kept from the front and from the end: what matters stands there.
+FIRST_SAID, LAST_SAID = 20_000, 2_000
 #: So many lines that cannot be read, and words that are not known, are named.
 MOST_NAMED = 20
 #: Layers whose heights differ by less are one.
@@ -102,7 +105,8 @@ def read_job(stream: BinaryIO, progress: Callable[[int], None] = lambda _: None)
     if not reading.ended:
         reading.searched()
     job = reading.job
-    if not job.lines or (not job.said and not job.moves):
+    job.said += reading.last_said
+    if not job.moves and not any(CODE.match(s.command) for s in job.said):
         raise NotAJob("There is no command in this file. Choose the program that is sent to the machine.")
     job.first_z, job.second_z = _layers(job.moves)
     job.ends_absolute = reading.tip.absolute
@@ -115,6 +119,7 @@ class _Reading:
         self.job, self.tip = Job(), Tip()
         self.ended = False
         self.laid = 0
+        self.last_said: deque[Said] = deque(maxlen=LAST_SAID)
         #: Below this something is laid in the first layer.
         self.second_mm = -1.0
 
@@ -155,7 +160,7 @@ class _Reading:
             command, values = found
             moves = self.tip.take(self.job.lines, command, values)
         except ValueError as wrong:
-            self._bad(str(wrong))
+            self._not_read(text, str(wrong))
             return []
         if moves:
             for move in moves:
@@ -166,7 +171,18 @@ class _Reading:
         return moves
 
     def _said(self, command: str, values: dict[str, float], text: str) -> None:
-        self.job.said.append(Said(self.job.lines, command, values, text[:200], self.laid))
+        said = Said(self.job.lines, command, values, text[:200], self.laid)
+        if len(self.job.said) < FIRST_SAID:
+            self.job.said.append(said)
+        else:
+            self.last_said.append(said)
+
+    def _not_read(self, text: str, why: str) -> None:
+        """A machine's own words may have any form: whether it knows them is asked later. A code that is broken is broken."""
+        if CODE.match(text):
+            self._bad(why)
+        else:
+            self._said(text.split()[0][:40], {}, text)
 
     def _bad(self, why: str) -> None:
         self.job.unreadable += 1
@@ -197,19 +213,19 @@ class _Reading:
         if first is not None and second is not None:
             self.second_mm = (first + second) / 2
         rest = b""
-        while True:
-            piece = self.stream.read(_CHUNK)
+        while piece := self.stream.read(_CHUNK):
             self.job.bytes += len(piece)
             self.progress(self.job.bytes)
             whole = rest + piece
-            if piece and len(whole) < LONGEST_LINE * 8:
-                end = whole.rfind(b"\n") + 1
-            else:
-                end = whole.rfind(b"\n") + 1 or len(whole)
-            lines, rest = (whole[:end], whole[end:]) if piece else (whole, b"")
-            self._search(lines)
-            if not piece:
-                return
+            end = whole.rfind(b"\n") + 1
+            if not end and len(whole) > LONGEST_LINE:
+                rest = b""
+                self.job.lines += 1
+                self._pass_over()
+                continue
+            self._search(whole[:end])
+            rest = whole[end:]
+        self._search(rest)
 
     def _search(self, lines: bytes) -> None:
         begin, counted = self.job.lines, 0
@@ -238,10 +254,9 @@ class _Reading:
                 return
             self.tip.take(self.job.lines, *found)
         except ValueError as wrong:
-            self._bad(str(wrong))
+            self._not_read(text, str(wrong))
             return
-        if len(self.job.said) < MOST_MOVES:
-            self._said(*found, text)
+        self._said(*found, text)
 
     @staticmethod
     def _moves(text: str) -> bool:

@@ -14,7 +14,7 @@ _WORD = re.compile(r"([A-Za-z])\s*([+-]?(?:\d+\.?\d*|\.\d+)?)")
 #: A command of a G, M or T and a number, or a machine's own word in capitals.
 _COMMAND = re.compile(r"([GMTgmt])\s*(\d+(?:\.\d+)?)|([A-Z][A-Z_]+)(?![A-Za-z0-9.])")
 #: What is a machine's own word in no manner: a code, or a place without one.
-_CODE = re.compile(r"(?:N\s*\d+\s*)?[GMTXYZEF]\s*[-+.\d]", re.IGNORECASE)
+CODE = re.compile(r"(?:N\s*\d+\s*)?[GMTXYZEF]\s*[-+.\d]", re.IGNORECASE)
 _TWO_LETTERS = re.compile(r"[A-Za-z]{2}")
 
 
@@ -170,7 +170,7 @@ def read_program(text: str, *, own_words: bool = False) -> Toolpath:
             program.commands.append((number, *found))
             program.moves += tip.take(number, *found)
         except ValueError as wrong:
-            if own_words and not _CODE.match(line.strip()):
+            if own_words and not CODE.match(line.strip()):
                 program.commands.append((number, line.strip(), {}))
                 continue
             raise ValueError(f"Line {number}: {wrong}.") from None

@@ -273,6 +273,12 @@ export function FirstLayer() {
               <Link className="flex min-h-11 items-center underline underline-offset-4" to={`/runs/${runId}/placing`}>
                 where on this plate
               </Link>
+              <Link
+                className="flex min-h-11 items-center underline underline-offset-4"
+                to={`/machines/${view.head.machine.id}/job`}
+              >
+                check a job
+              </Link>
             </p>
           )}
         </>
