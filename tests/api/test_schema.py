@@ -43,8 +43,11 @@ SERVED = _app(Path(tempfile.mkdtemp()))
 described = schemathesis.openapi.from_asgi("/api/openapi.json", SERVED, headers={"host": "127.0.0.1"}).exclude(
     path_regex="/events$"
 )  # a stream without an end: tests/api/test_line.py reads it
-#: Whole files are thrown at it in tests/api/test_no_harm.py; making them up takes longer than all the rest.
-quick = described.exclude(path_regex="/import$")
+#: Whole files are thrown at it in tests/api/test_no_harm.py, and bad rows in tests/api/test_api.py; making those up takes
+#: longer than all the rest. `make slow` has everything.
+quick = described.exclude(path_regex="/import$").exclude(
+    method="POST", path_regex="/(prepare|tram|mesh|offset|first_layer|sign_off)$"
+)
 
 
 @quick.parametrize()

@@ -157,6 +157,7 @@ def teach(person: Person, word: Word, plug: DialectPlug) -> None:
     person.key("Enter")
 
 
+@pytest.mark.slow
 def test_a_dialect_is_taught_from_nothing_and_proved_within_ten_minutes(desk_page: Page, hall: Hall) -> None:
     page = desk_page
     person = Person(page)

@@ -16,7 +16,7 @@ def facts_page(
     title: str, about: str, groups: Sequence[Group], *, address: str, note: str = "", paper: Literal["A4", "A5"] = "A5"
 ) -> bytes:
     """Groups of rows, two or three cells each; `address` stands in the code at the top, and below it in letters."""
-    page = FPDF(format=paper)
+    page = FPDF(format=(148, 210) if paper == "A5" else paper)
     page.set_margin(12)
     page.set_auto_page_break(True, 12)
     page.add_page()
