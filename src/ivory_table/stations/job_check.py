@@ -20,7 +20,8 @@ from ivory_table.core.settings_text import LineDiffers, differences
 from ivory_table.core.value import Array, Id, Value
 from ivory_table.core.words import signed
 from ivory_table.desk.desk import Desk
-from ivory_table.program.findings import Finding, find
+from ivory_table.program.finding import Finding
+from ivory_table.program.findings import find
 from ivory_table.program.job import Job, read_job
 from ivory_table.program.job_copy import Mend, write_copy
 from ivory_table.program.meant import bare_command
