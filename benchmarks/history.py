@@ -72,7 +72,8 @@ def run_of_rows(desk: Desk, run_id: str, *, signed: bool) -> OpenRun:
 def fill(shop: Workshop, runs: int, machines: int) -> list[str]:
     """Copies of two real runs, one signed off and one not, under other ids and at other times; their machines' ids."""
     desk = Desk(shop)
-    signed, open_run = run_of_rows(desk, "signed", signed=True), run_of_rows(desk, "open", signed=False)
+    # The open one first, as in the empty database: the other leaves a mesh behind.
+    open_run, signed = run_of_rows(desk, "open", signed=False), run_of_rows(desk, "signed", signed=True)
     heron = shop.machine("heron")
     names = [f"m{k}" for k in range(machines)]
     with shop.writing():
