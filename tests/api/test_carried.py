@@ -1,5 +1,6 @@
 """Everything carried away and brought: the same run never twice, two workshops made one, somebody's initials erased."""
 
+import csv
 import io
 import json
 import re
@@ -18,6 +19,7 @@ from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.log import LogEntry
 from ivory_table.stations.carried import bring_all, carry
 from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.table import as_table
 from ivory_table.store.erasing import ERASED
 from ivory_table.store.tables import TABLES
 from ivory_table.store.workshop import Workshop
@@ -184,3 +186,9 @@ def test_every_run_is_found_a_page_at_a_time(workshop: Workshop) -> None:
     rows = http.get("/api/bench/csv").text.splitlines()
     assert rows[0].startswith("machine_id,machine,state")
     assert len(rows) == 5
+
+
+def test_tables_hold_no_formula_and_leave_empty_cells_empty() -> None:
+    rows = [("=1+1", "@x", "", -0.5, "plain"), ("-", "+3", None, 7, "a=b")]
+    read = list(csv.reader(io.StringIO(as_table(("a", "b", "c", "d", "e"), rows))))
+    assert read == [["a", "b", "c", "d", "e"], ["'=1+1", "'@x", "", "-0.5", "plain"], ["'-", "'+3", "", "7", "a=b"]]

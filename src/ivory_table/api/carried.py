@@ -1,10 +1,7 @@
 """Everything carried away as one file, and brought; every run, found; and a person's initials erased."""
 
-import csv
-import io
 import shutil
 import tempfile
-from collections.abc import Iterable
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -16,6 +13,7 @@ from ivory_table.core.value import Id, Initials, Value
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import bench, carried, papers
 from ivory_table.stations.http import RunId, desk, download, download_bytes
+from ivory_table.stations.table import as_table
 from ivory_table.store.erasing import ERASED, erase
 from ivory_table.store.finding import Cursor, Page, find_runs
 
@@ -134,7 +132,7 @@ def get_bench_csv(request: Request) -> PlainTextResponse:
         for m in view.machines
     )  # fmt: skip
     head = ("machine_id", "machine", "state", "chance_sound", "due", "stored_mm", "convention", "last_by", "last_run")
-    return download(_table(head, rows), "bench.csv", "text/csv")
+    return download(as_table(head, rows), "bench.csv", "text/csv")
 
 
 @found_routes.get("/found/csv", response_class=PlainTextResponse)
@@ -153,13 +151,4 @@ def get_runs_csv(request: Request, text: Annotated[str, Query(max_length=200)] =
         if before is None:
             break
     head = ("run_id", "machine", "plate", "filament", "by", "started_at", "last_at", "signed_off", "state", "stored_mm")
-    return download(_table(head, rows), "runs.csv", "text/csv")
-
-
-def _table(head: Iterable[str], rows: Iterable[Iterable[object]]) -> str:
-    out = io.StringIO()
-    table = csv.writer(out)
-    table.writerow(head)
-    # A cell that no spreadsheet takes for a formula.
-    table.writerows([f"'{v}" if isinstance(v, str) and v[:1] in "=+-@" else v for v in row] for row in rows)
-    return out.getvalue()
+    return download(as_table(head, rows), "runs.csv", "text/csv")

@@ -30,7 +30,7 @@ from ivory_table.runs.state import RunState
 from ivory_table.store.checked import CheckedJob, keep_checked
 from ivory_table.store.workshop import Unreadable
 
-from .logbook import expected
+from .logbook import expected, plate_asked
 
 #: The map has about so many cells, and none is smaller than this, mm.
 MOST_CELLS, LEAST_CELL_MM = 500, 4.0
@@ -136,9 +136,8 @@ def check(
     workshop = desk.workshop
     machine = workshop.machine(machine_id)
     runs = workshop.summaries(machine_id, 50)
-    plate_id = wanted.plate_id or _newest_plate(desk, machine)
-    plate = _plate(machine, plate_id)
-    last = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
+    plate = plate_asked(machine, runs, wanted.plate_id)
+    last = next((r for r in runs if r.plate_id == plate.id and r.left is not None), None)
     state = None
     if last is not None:
         try:
@@ -151,7 +150,7 @@ def check(
     job = read_job(stream, progress)
     mesh_on = state is not None and state.mesh_on
     manner = desk.manner_for(machine.manner)
-    found = list(find(job, machine, plate, filament, manner, mesh_on=mesh_on))
+    found = find(job, machine, plate, filament, manner, mesh_on=mesh_on)
     bead = _bead(job, filament)
     cell_mm, p, better, placed = LEAST_CELL_MM, None, None, None
     cells: tuple[Cell, ...] = ()
@@ -162,7 +161,7 @@ def check(
         moved = convention(machine.convention).sign * (machine.stored_mm - state.stored_mm)
         cell_mm, cells, p, better = _over_the_plate(job, bead, state, machine, filament, moved)
         placed = _placed(bead, state, moved, cells, cell_mm)
-        ahead = expected(workshop, machine_id, plate_id, datetime.now(UTC))
+        ahead = expected(workshop, machine_id, plate.id, datetime.now(UTC))
         rests.append(
             f"The plate as {last.initials} left it on {last.last_at:%d %b %Y}, {'with' if mesh_on else 'without'} a mesh."
         )
@@ -185,7 +184,7 @@ def check(
         lines=job.lines,
         layer_mm=None if bead is None else round(bead.layer_mm, 3),
         line_mm=None if bead is None else round(bead.line_mm, 3),
-        findings=tuple(found),
+        findings=found,
         cell_mm=cell_mm,
         cells=cells,
         share_sound=round(float(np.mean([c.p_sound for c in cells])), 3) if cells else None,
@@ -210,7 +209,7 @@ def copy(
     stream.seek(0)
     write_copy(stream, out, job, manner, mend, Path(name).name or "job")
     out.seek(0)
-    plate = _plate(machine, plate_id or _newest_plate(desk, machine))
+    plate = plate_asked(machine, desk.workshop.summaries(machine_id, 1), plate_id)
     filament = _filament(desk, None, None)
 
     def stops(of: Job) -> set[str]:
@@ -264,19 +263,6 @@ def compare(before: JobReport, after: JobReport) -> JobsCompared:
     differs = ", ".join(f"{name}: {len(found)}" for name, found in parts if found)
     words = f"What differs: {differs}." if differs else "Nothing differs in start, first layer and end."
     return JobsCompared(before=before.name, after=after.name, start=start, first_layer=layer, end=end, words=words)
-
-
-def _newest_plate(desk: Desk, machine: Machine) -> str:
-    """The plate of its newest run, or its first."""
-    newest = next(iter(desk.workshop.summaries(machine.id, 1)), None)
-    return newest.plate_id if newest else machine.plates[0].id
-
-
-def _plate(machine: Machine, plate_id: str) -> Plate:
-    plate = next((p for p in machine.plates if p.id == plate_id), None)
-    if plate is None:
-        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate_id}'.", "plate")
-    return plate
 
 
 def _filament(desk: Desk, wanted: str | None, state: RunState | None) -> Filament:
@@ -414,7 +400,7 @@ def _verdict(sound: float, parted: float, scraped: float) -> Verdict:
     return best[1] if best[0] >= SURE else "unsure"  # type: ignore[return-value]
 
 
-def _in_words(found: list[Finding], cells: tuple[Cell, ...], p: float | None) -> str:
+def _in_words(found: tuple[Finding, ...], cells: tuple[Cell, ...], p: float | None) -> str:
     stops, warnings = (sum(1 for f in found if f.level == level) for level in ("stop", "warning"))
     if stops:
         first = "Do not print it as it is."

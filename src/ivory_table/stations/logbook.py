@@ -16,7 +16,7 @@ from pydantic import AwareDatetime, Field
 
 from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import MOST_STRETCHES, Check, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
-from ivory_table.core.plate import Machine
+from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.value import Id, Initials, Note, StoredMm, Value
 from ivory_table.core.words import signed
 from ivory_table.runs.doubts import Refused
@@ -117,9 +117,7 @@ def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: 
     """A machine's logbook, of the plate that its newest run was with unless another is asked for."""
     machine = workshop.machine(machine_id)
     runs = workshop.summaries(machine_id, MOST_RUNS)
-    plate = plate_id or (runs[0].plate_id if runs else machine.plates[0].id)
-    if plate not in {p.id for p in machine.plates}:
-        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate}'.", "plate")
+    plate = plate_asked(machine, runs, plate_id).id
     entries = workshop.log(machine_id)
     return LogbookView(
         machine_id=machine_id,
@@ -131,6 +129,15 @@ def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: 
         kinds=KIND_WORDS,
         expected=expected(workshop, machine_id, plate, now or datetime.now(UTC)),
     )
+
+
+def plate_asked(machine: Machine, runs: Sequence[Summary], plate_id: str | None) -> Plate:
+    """The plate that is asked for; else that of its newest run, or its first. `runs` newest first. Raises Refused."""
+    wanted = plate_id or (runs[0].plate_id if runs else machine.plates[0].id)
+    found = next((p for p in machine.plates if p.id == wanted), None)
+    if found is None:
+        raise Refused("unknown_plate", f"{machine.name} has no plate '{wanted}'.", "plate")
+    return found
 
 
 def _point(run: Summary) -> RunPoint:

@@ -12,12 +12,11 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StoredMm, Value
 from ivory_table.core.words import signed
-from ivory_table.runs.doubts import Refused
 from ivory_table.runs.log import KIND_WORDS, LogEntry, LogKind
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Unreadable, Workshop
 
-from .logbook import MOST_RUNS, stretches, usual_of_others
+from .logbook import MOST_RUNS, plate_asked, stretches, usual_of_others
 
 #: What each kind of entry may have brought about.
 _BROUGHT: dict[LogKind, str] = {
@@ -74,9 +73,7 @@ def view(
     now = now or datetime.now(UTC)
     machine = workshop.machine(machine_id)
     runs = workshop.summaries(machine_id, MOST_RUNS)
-    plate = plate_id or (runs[0].plate_id if runs else machine.plates[0].id)
-    if plate not in {p.id for p in machine.plates}:
-        raise Refused("unknown_plate", f"{machine.name} has no plate '{plate}'.", "plate")
+    plate = plate_asked(machine, runs, plate_id).id
     good = next((r for r in runs if r.plate_id == plate and _held(r)), None)
     entries = [e for e in workshop.log(machine_id) if good is not None and e.at > good.last_at]
     setup = _setup(workshop, good)
