@@ -101,8 +101,12 @@ def made(
     bed_c: float = 57.0,
     speed_mm_s: float = 20.0,
     mesh_on: str = "CHART_USE S1",
+    then: tuple[tuple[float, float], ...] = (),
 ) -> Made:
-    """A ring and lines side by side in it, a few layers high, with a start and an end that surprise nobody."""
+    """A ring and lines side by side in it, a few layers high, with a start and an end that surprise nobody.
+
+    `then`: where more of them are laid, each one after the other.
+    """
     m = Made(dialect)
     feed = speed_mm_s * 60 / (25.4 if dialect.inches else 1)
     travel = 7200 / (25.4 if dialect.inches else 1)
@@ -120,21 +124,45 @@ def made(
     m.say("tip wait", f"M109 S{tip_c:g}")
     m.say("zero filament", "G92 E0")
     m.say("fan off", "M106 S0")
-    x0, y0 = at
+    for k, (x, y) in enumerate((at, *then)):
+        if k:
+            m.say(f"over {k}", f"G0 {m.mm('Z', layer_mm * layers + 5)} F{lift:.1f}")
+        _part(m, f"part {k} " if k else "", x, y, size_mm, layer_mm, layers, feed, travel, lift)
+    m.say("pull", f"G1 {m.push(-2)} F{1800 / (25.4 if dialect.inches else 1):.1f}")
+    m.say("up at the end", f"G0 {m.mm('Z', layer_mm * layers + 20)} F{lift:.1f}")
+    m.say("tip off", "M104 S0")
+    m.say("bed off", "M140 S0")
+    m.say("motors off", "M84")
+    return m
+
+
+def _part(
+    m: Made,
+    name: str,
+    x0: float,
+    y0: float,
+    size_mm: float,
+    layer_mm: float,
+    layers: int,
+    feed: float,
+    travel: float,
+    lift: float,
+) -> None:
+    dialect = m.dialect
     width = 0.45
     per_mm = ((width - layer_mm) * layer_mm + pi * layer_mm**2 / 4) / (pi / 4 * 1.75**2)
     r = size_mm / 2
     cx, cy = x0 + r, y0 + r
     for k in range(layers):
         z = layer_mm * (k + 1)
-        m.say(f"up {k}", f"G0 {m.mm('Z', z + 0.6)} F{lift:.1f}")
-        m.say(f"to ring {k}", f"G0 {m.mm('X', cx + r)} {m.mm('Y', cy)} F{travel:.1f}")
-        m.say(f"down {k}", f"G0 {m.mm('Z', z)} F{lift:.1f}")
+        m.say(f"{name}up {k}", f"G0 {m.mm('Z', z + 0.6)} F{lift:.1f}")
+        m.say(f"{name}to ring {k}", f"G0 {m.mm('X', cx + r)} {m.mm('Y', cy)} F{travel:.1f}")
+        m.say(f"{name}down {k}", f"G0 {m.mm('Z', z)} F{lift:.1f}")
         if dialect.arcs:
             for half, sign in ((0, -1), (1, 1)):
                 push = m.push(pi * r * per_mm)
                 m.say(
-                    f"ring {k} {half}",
+                    f"{name}ring {k} {half}",
                     f"G3 {m.mm('X', cx + sign * r)} {m.mm('Y', cy)} {m.mm('I', sign * r)} {m.mm('J', 0)} {push} F{feed:.1f}",
                 )
         else:
@@ -142,20 +170,15 @@ def made(
                 a = 2 * pi * j / 32
                 push = m.push(2 * r * sin(pi / 32) * per_mm)
                 m.say(
-                    f"ring {k} {j}", f"G1 {m.mm('X', cx + r * cos(a))} {m.mm('Y', cy + r * sin(a))} {push} F{feed:.1f}"
+                    f"{name}ring {k} {j}",
+                    f"G1 {m.mm('X', cx + r * cos(a))} {m.mm('Y', cy + r * sin(a))} {push} F{feed:.1f}",
                 )
         rows = int(size_mm / 2 / 0.41)
         for j in range(rows):
             y = cy - size_mm / 4 + 0.41 * j
             ends = (cx - r / 2, cx + r / 2) if j % 2 == 0 else (cx + r / 2, cx - r / 2)
-            m.say(f"row {k} {j}", f"G0 {m.mm('X', ends[0])} {m.mm('Y', y)} F{travel:.1f}")
-            m.say(f"lay {k} {j}", f"G1 {m.mm('X', ends[1])} {m.mm('Y', y)} {m.push(r * per_mm)} F{feed:.1f}")
-    m.say("pull", f"G1 {m.push(-2)} F{1800 / (25.4 if dialect.inches else 1):.1f}")
-    m.say("up at the end", f"G0 {m.mm('Z', layer_mm * layers + 20)} F{lift:.1f}")
-    m.say("tip off", "M104 S0")
-    m.say("bed off", "M140 S0")
-    m.say("motors off", "M84")
-    return m
+            m.say(f"{name}row {k} {j}", f"G0 {m.mm('X', ends[0])} {m.mm('Y', y)} F{travel:.1f}")
+            m.say(f"{name}lay {k} {j}", f"G1 {m.mm('X', ends[1])} {m.mm('Y', y)} {m.push(r * per_mm)} F{feed:.1f}")
 
 
 @dataclass(frozen=True)

@@ -142,6 +142,42 @@ def test_far_commands_are_counted_at_their_lines_as_if_each_was_read() -> None:
     assert job.lines == len(text.splitlines())
 
 
+@pytest.mark.parametrize("dialect", DIALECTS, ids=lambda d: d.name)
+def test_parts_laid_one_after_the_other_are_all_read(dialect: Dialect) -> None:
+    places = ((70.0, 140.0), (150.0, 150.0))
+    m = made(dialect, at=(30.0, 30.0), size_mm=40.0, layers=9, then=places)
+    one, job = read(made(dialect, at=(30.0, 30.0), size_mm=40.0, layers=9)), read(m)
+    assert job.comes_back is None
+    assert len(job.first_layer) == 3 * len(one.first_layer)
+    for n, name in enumerate(("", "part 1 ", "part 2 ")):
+        labels = [at for at, _ in m.lines]
+        first = next(at for at in labels if at.startswith(f"{name}ring 0"))
+        then = next(at for at in labels if at.startswith(f"{name}ring 1"))
+        assert job.first_spans[n] == (m.line_of(first), m.line_of(then))
+    pushed = [v.filament_mm for v in job.first_layer]
+    assert pushed == pytest.approx([v.filament_mm for v in one.first_layer] * 3, abs=2e-3)
+    xs = [v.end[0] for v in job.first_layer]
+    assert (min(xs), max(xs)) == pytest.approx((30, 190), abs=0.05)
+    assert job.last_laid == max(m.line_of(at) for at, _ in m.lines if at.startswith("part 2 lay 8"))
+    assert [f for f in found(m) if f.level != "note"] == [] or dialect.mesh
+
+
+def test_a_part_in_relative_places_is_not_followed_and_it_is_said() -> None:
+    m = made(PLAIN, layers=9)
+    m.put("pull", "relative", "G91")
+    m.put("pull", "seeded", "G1 Z-1.6")
+    m.put("pull", "laid", "G1 X50 E3")
+    assert read(m).comes_back == m.line_of("seeded")
+    assert next(f for f in found(m) if f.code == "comes_back").line == m.line_of("seeded")
+
+
+def test_coming_back_down_at_every_layer_does_not_hang() -> None:
+    wipes = "".join(f"G1 Z0.1\nG1 Z{k % 90 + 5} X{50 * (k % 2)} E9999\n" for k in range(60_000))
+    job = read(made(PLAIN).text() + wipes)
+    assert job.comes_back is not None
+    assert job.unreadable == 0
+
+
 @given(st.binary(max_size=3000))
 @settings(max_examples=60)
 def test_whatever_it_is_given_it_is_read_or_refused(body: bytes) -> None:

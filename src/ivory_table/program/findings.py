@@ -10,6 +10,7 @@ from ivory_table.core.defaults import PREPARE
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Filament, Machine, Plate
 
+from .feet import of_feet
 from .finding import ORDER, Finding
 from .job import MOST_NAMED, Job, Said, lays, move_length
 from .laid import LOW_TRAVEL_MM, of_moves, of_the_layer
@@ -71,6 +72,7 @@ def find(
     found = [*known.found, *_at_the_end(known, job, manner)]
     found += of_moves(job, plate, machine)
     found += of_the_layer(job, machine, filament)
+    found += of_feet(job, filament)
     for word, count in islice(unknown.most_common(), MOST_NAMED):
         found.append(
             Finding(
@@ -94,7 +96,7 @@ def find(
                 code="comes_back",
                 level="note",
                 line=job.comes_back,
-                text="It comes back to the first layer here, for another part. What is laid from here on was not looked at.",
+                text="It comes back to the first layer here, and cannot be followed. What is laid from here on was not looked at.",
             )
         )
     if first is None:

@@ -8,6 +8,7 @@ import re
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from io import BytesIO
 from typing import BinaryIO
 
 from .reader import CODE, Move, Tip, words
@@ -25,11 +26,16 @@ SAME_LAYER_MM = 0.02
 #: So much must be laid at a height for it to be a layer and not a primed line, mm.
 LEAST_LAID_MM = 30.0
 _CHUNK = 1 << 20
+#: Where a part begins after others, so much before it tells where the tip is and how much was pushed.
+_BEFORE = 1 << 14
+#: A job may come back down so many times to lay another part.
+MOST_PARTS = 500
 
 #: Beyond the second layer: lines that are no plain move, and moves that name a height.
 _MATTERS = re.compile(
     rb"^[ \t]*(?:[Nn]\d+[ \t]*)?(?:[Gg]0*[0-3](?![0-9.])[^;\n]*[Zz]|(?![Gg]0*[0-3](?![0-9.])|[;\r\n])[^\n]).*$", re.M
 )
+_PUSHES = re.compile(rb"[ \t]*(?:[Nn]\d+[ \t]*)?[Gg]0*[1-3](?![0-9.])[^;\n]*[XYxy][^;\n]*[Ee]")
 _HEIGHT = re.compile(rb"[Zz]\s*([+-]?(?:\d+\.?\d*|\.\d+))")
 
 
@@ -74,8 +80,10 @@ class Job:
     #: The last height that was named, and the highest before it, mm.
     last_z: float = 0.0
     highest: float | None = None
-    #: The line where it comes back down to the first layer after the second: another part of the job.
+    #: The line where it comes back down to the first layer and is not followed: in relative places, or once too often.
     comes_back: int | None = None
+    #: The last line that pushes filament along the plate.
+    last_laid: int = 0
     #: How its numbers are meant at the end.
     ends_absolute: bool = True
 
@@ -90,6 +98,22 @@ class Job:
         z = self.second_z
         return [] if z is None else [m for m in self.moves if lays(m) and abs(m.end[2] - z) < SAME_LAYER_MM]
 
+    @property
+    def first_spans(self) -> list[tuple[int, int | None]]:
+        """Where a first layer begins, and the line that lays what comes after it; several parts have one each."""
+        spans: list[tuple[int, int | None]] = []
+        inside = False
+        for move in self.moves:
+            if self.first_z is None or not lays(move):
+                continue
+            low = abs(move.end[2] - self.first_z) < SAME_LAYER_MM
+            if low and not inside:
+                spans.append((move.line, None))
+            elif not low and inside:
+                spans[-1] = (spans[-1][0], move.line)
+            inside = low
+        return spans
+
 
 def lays(move: Move) -> bool:
     return move.filament_mm > 0 and move.start[:2] != move.end[:2]
@@ -101,8 +125,8 @@ def read_job(stream: BinaryIO, progress: Callable[[int], None] = lambda _: None)
     Raises NotAJob for what is no text, packed, or empty.
     """
     reading = _Reading(stream, progress)
-    reading.word_by_word()
-    if not reading.ended:
+    while not reading.ended:
+        reading.word_by_word()
         reading.searched()
     job = reading.job
     job.said += reading.last_said
@@ -122,12 +146,17 @@ class _Reading:
         self.last_said: deque[Said] = deque(maxlen=LAST_SAID)
         #: Below this something is laid in the first layer.
         self.second_mm = -1.0
+        self.above_mm = 0.0
+        self.parts = 0
+        #: Read already, and to be read again; and what came right before it.
+        self.held = BytesIO()
+        self.before = b""
 
     def word_by_word(self) -> None:
-        """Until the second layer is left, or there is nothing more."""
-        told, lows = 0, dict[float, float]()
+        """From the first layer of a part until its second is left, or there is nothing more."""
+        told, lows = self.job.bytes, dict[float, float]()
         while True:
-            raw = self.stream.readline(LONGEST_LINE)
+            raw = self._line()
             if not raw:
                 self.ended = True
                 return
@@ -141,6 +170,7 @@ class _Reading:
             for move in self._take(raw.decode("utf-8", "replace").strip()):
                 if lays(move):
                     self.laid += 1
+                    self.job.last_laid = self.job.lines
                     z = round(move.end[2] / SAME_LAYER_MM) * SAME_LAYER_MM
                     lows[z] = lows.get(z, 0.0) + move_length(move)
             if self.job.bytes - told > _CHUNK:
@@ -148,9 +178,20 @@ class _Reading:
                 self.progress(told)
             real = sorted(z for z, length in lows.items() if length >= LEAST_LAID_MM)
             # The third layer has begun, and the two below it are whole.
-            if len(real) >= 3 or len(self.job.moves) > MOST_MOVES or len(lows) > 400:
+            if (
+                len(real) >= 3
+                or (self.parts and real and real[-1] > self.above_mm)
+                or len(self.job.moves) > MOST_MOVES
+                or len(lows) > 400
+            ):
                 self.job.cut = len(self.job.moves) > MOST_MOVES
                 return
+
+    def _line(self) -> bytes:
+        raw = self.held.readline(LONGEST_LINE)
+        if len(raw) < LONGEST_LINE and not raw.endswith(b"\n"):
+            raw += self.stream.readline(LONGEST_LINE - len(raw))
+        return raw
 
     def _take(self, text: str) -> list[Move]:
         try:
@@ -201,66 +242,109 @@ class _Reading:
         """The rest of a line that is longer than any command."""
         self._bad(f"the line is longer than {LONGEST_LINE:,} characters")
         while True:
-            more = self.stream.readline(LONGEST_LINE)
+            more = self._line()
             self.job.bytes += len(more)
             self.progress(self.job.bytes)
             if not more or more.endswith(b"\n"):
                 return
 
     def searched(self) -> None:
-        """The rest, a piece at a time: other commands, and heights."""
+        """What lies above, a piece at a time: other commands, and heights; until another part begins, or the end."""
         first, second = _layers(self.job.moves)
         if first is not None and second is not None:
-            self.second_mm = (first + second) / 2
+            self.second_mm, self.above_mm = (first + second) / 2, second + SAME_LAYER_MM
         rest = b""
-        while piece := self.stream.read(_CHUNK):
+        while not self.ended:
+            piece = self.held.read() or self.stream.read(_CHUNK)
             self.job.bytes += len(piece)
             self.progress(self.job.bytes)
             whole = rest + piece
-            end = whole.rfind(b"\n") + 1
+            end = whole.rfind(b"\n") + 1 if piece else len(whole)
             if not end and len(whole) > LONGEST_LINE:
                 rest = b""
                 self.job.lines += 1
                 self._pass_over()
                 continue
-            self._search(whole[:end])
             rest = whole[end:]
-        self._search(rest)
+            again = self._search(whole[:end])
+            if again is not None:
+                self.job.bytes -= len(whole) - again
+                self.held = BytesIO(whole[again:])
+                return
+            self.before = whole[max(end - _BEFORE, 0) : end]
+            self.ended = not piece
 
-    def _search(self, lines: bytes) -> None:
+    def _search(self, lines: bytes) -> int | None:
+        """Take what matters of some lines; where another part begins in them, if one does."""
         begin, counted = self.job.lines, 0
         at = 0
         for found in _MATTERS.finditer(lines):
             counted += lines.count(b"\n", at, found.start())
             at = found.start()
             self.job.lines = begin + counted + 1
-            self._matters(found[0])
+            if self._matters(found[0]):
+                self.parts += 1
+                self.job.lines -= 1
+                self._find_the_tip(lines[:at])
+                return at
         self.job.lines = begin + lines.count(b"\n") + (0 if lines.endswith(b"\n") or not lines else 1)
+        laid = _last_laid(lines)
+        if laid is not None:
+            self.job.last_laid = begin + lines.count(b"\n", 0, laid) + 1
+        return None
 
-    def _matters(self, raw: bytes) -> None:
+    def _find_the_tip(self, upto: bytes) -> None:
+        """Where it is before another part: plain moves were passed over, and the last of them tell."""
+        z = self.tip.at[2]
+        lines = (self.before + upto)[-_BEFORE:].split(b"\n")
+        for raw in lines[1:]:
+            try:
+                found = words(raw.decode("utf-8", "replace").strip())
+                if found is not None:
+                    self.tip.take(self.job.lines, *found)
+            except ValueError:
+                continue
+        self.tip.at[2] = z
+
+    def _matters(self, raw: bytes) -> bool:
+        """Take one line; whether it goes down to the first layer again."""
         text = raw.decode("utf-8", "replace").strip()
         height = _HEIGHT.search(raw.split(b";")[0])
         head = raw.lstrip()[:1]
         if height and head in b"GgNn" and self._moves(text):
             z = float(height[1]) * self.tip.unit + (0.0 if self.tip.absolute else self.job.last_z)
+            if self.job.last_z > self.second_mm > z:
+                if self.tip.absolute and self.parts < MOST_PARTS:
+                    return True
+                self.job.comes_back = self.job.comes_back or self.job.lines
             self.tip.at[2] = z
             self._low(z)
-            if self.job.comes_back is None and z < self.second_mm and b"E" in raw.upper().split(b";")[0]:
-                self.job.comes_back = self.job.lines
-            return
+            return False
         try:
             found = words(text)
             if found is None or found[0] in ("G0", "G1", "G2", "G3"):
-                return
+                return False
             self.tip.take(self.job.lines, *found)
         except ValueError as wrong:
             self._not_read(text, str(wrong))
-            return
+            return False
         self._said(*found, text)
+        return False
 
     @staticmethod
     def _moves(text: str) -> bool:
         return bool(re.match(r"(?:[Nn]\d+\s*)?[Gg]0*[0-3](?![0-9.])", text))
+
+
+def _last_laid(lines: bytes) -> int | None:
+    """Where the last line begins that moves along the plate and pushes, by its letters alone."""
+    end = len(lines)
+    while end > 0:
+        begin = lines.rfind(b"\n", 0, end - 1) + 1
+        if _PUSHES.match(lines, begin, end):
+            return begin
+        end = begin
+    return None
 
 
 def move_length(move: Move) -> float:

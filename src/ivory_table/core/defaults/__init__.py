@@ -436,6 +436,25 @@ class _Drift(Value):
     risk: float
 
 
+class _HeldMaterial(Value):
+    stiff_mpa: float
+    shrinks: float
+    grip_j_m2: float
+    strength_mpa: float
+
+
+class _HoldDown(Value):
+    factor_sd: float
+    worth: float
+    knock_n: float
+    corner_power: float
+    tall_mm: float
+    brims_mm: tuple[float, ...]
+    brim_reach_mm: float
+    enclosed: float
+    material: dict[str, _HeldMaterial]
+
+
 def _table(name: str) -> dict[str, Any]:
     return tomllib.loads(files(__package__).joinpath(f"{name}.toml").read_text("utf-8"))
 
@@ -457,6 +476,7 @@ LAYOUT = _Layout.model_validate(_job["layout"])
 OLD_MESH = _OldMesh.model_validate(_job["old_mesh"])
 #: Signs of a first layer, and what may lie behind them.
 LAYER = _Layer.model_validate(_table("first_layer"))
+HOLD_DOWN = _HoldDown.model_validate(_table("hold_down"))
 DRIFT = _Drift.model_validate(_table("drift"))
 CONVENTIONS: dict[str, Any] = _table("conventions")
 PREPARE: dict[str, Any] = _table("prepare")
