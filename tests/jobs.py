@@ -238,5 +238,7 @@ FAULTS: tuple[Fault, ...] = (
     Fault("unknown_word", _put("lift", "purge the tip = 1"), "seeded"),
     Fault("motors_left_on", _without("motors off"), None),
     Fault("unreadable", _put("up 2", "G1 X5 Y??"), "seeded"),
+    Fault("accelerates_much", _put("lift", "M204 P5000 T8000"), "seeded"),
+    Fault("heat_between_layers", _put("up 1", "M140 S50"), "seeded"),
     Fault("fan_in_layer", lambda m: m.replace("fan off", "M106 S255"), "fan off"),
 )  # fmt: skip

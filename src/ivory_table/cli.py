@@ -36,8 +36,8 @@ from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 from ivory_table.program.job import NotAJob
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import bench, carried
-from ivory_table.stations.job_check import CheckWanted, JobReport
-from ivory_table.stations.job_check import check as check_job
+from ivory_table.stations.job.check import check as check_job
+from ivory_table.stations.job.report import CheckWanted, JobReport
 from ivory_table.stations.lines import Lines
 from ivory_table.store import copies
 from ivory_table.store.workshop import Unknown, Workshop

@@ -171,6 +171,17 @@ def test_a_part_in_relative_places_is_not_followed_and_it_is_said() -> None:
     assert next(f for f in found(m) if f.code == "comes_back").line == m.line_of("seeded")
 
 
+@pytest.mark.parametrize("z", [0.15, 0.3])
+def test_a_primed_line_at_another_height_is_no_layer(z: float) -> None:
+    m = made(PLAIN, layers=9)
+    m.put("fan off", "to prime", f"G0 X5 Y5 Z{z} F6000")
+    m.put("fan off", "primed", "G1 X5 Y105 E6 F900")
+    job = read(m)
+    assert (job.first_z, job.second_z) == pytest.approx((0.2, 0.4))
+    assert job.first_spans[0][0] == m.line_of("ring 0 1")
+    assert len(job.second_layer) == len(read(made(PLAIN, layers=9)).second_layer)
+
+
 def test_coming_back_down_at_every_layer_does_not_hang() -> None:
     wipes = "".join(f"G1 Z0.1\nG1 Z{k % 90 + 5} X{50 * (k % 2)} E9999\n" for k in range(60_000))
     job = read(made(PLAIN).text() + wipes)

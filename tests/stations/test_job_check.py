@@ -10,7 +10,9 @@ from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.program.job import NotAJob
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset, tram
-from ivory_table.stations.job_check import CheckWanted, JobReport, check, compare
+from ivory_table.stations.job.check import check
+from ivory_table.stations.job.compared import compare
+from ivory_table.stations.job.report import CheckWanted, JobReport
 from ivory_table.store.checked import checked
 from ivory_table.store.workshop import Unknown, Workshop
 from tests.conftest import serving

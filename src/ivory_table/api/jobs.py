@@ -12,7 +12,10 @@ from starlette.background import BackgroundTask
 from ivory_table.core.value import Id, Value
 from ivory_table.program.job_copy import Mend
 from ivory_table.stations.http import desk
-from ivory_table.stations.job_check import CheckWanted, JobReport, JobsCompared, check, compare, copy
+from ivory_table.stations.job.check import check
+from ivory_table.stations.job.compared import compare
+from ivory_table.stations.job.copy import copy
+from ivory_table.stations.job.report import CheckWanted, JobReport, JobsCompared
 from ivory_table.store.checked import checked, checked_job
 
 from .line import MachineId

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from starlette.exceptions import HTTPException
 
 from ivory_table.program.job import NotAJob
-from ivory_table.program.job_copy import CannotMend
+from ivory_table.program.moved import CannotMend
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.store.workshop import Clash, Unknown, Unreadable

@@ -130,11 +130,36 @@ class Rates:
         weight = self.weight[:, 1:]
         return np.asarray((weight * self.slope).sum(axis=0) / np.maximum(weight.sum(axis=0), 1e-12))
 
+    def gone(self, days: float, *, jumped: bool = False) -> "Gone":
+        """How far a plate is expected to have gone in so many days, with all choices of rates mixed."""
+        of, each = self.weight.sum(axis=1), self.weight[:, 1:]
+        # A support that goes its own way is a mean and a variance; where it is not sure that it does, more of the latter.
+        trend = (each * self.slope).sum(axis=0)
+        square = (each * (self.slope**2 + self.slope_sd**2)).sum(axis=0)
+        m = each.shape[1]
+        jump = DRIFT.jump_each_mm**2 if jumped else 0.0
+        return Gone(
+            common=days * float(of @ self.common**2) + (DRIFT.jump_common_mm**2 if jumped else 0.0),
+            supports=np.full(m, days * float(of @ self.own**2) + jump) + days**2 * (square - trend**2),
+            form=days * float(of @ self.form**2) + jump / 4,
+            trend=days * trend,
+        )
+
     @property
     def usual(self) -> tuple[float, float]:
         """Mean ln of the common rate and of a support's own: what a workshop's other machines are told."""
         of = self.weight.sum(axis=1)
         return float(of @ np.log(self.common)), float(of @ np.log(self.own))
+
+
+@dataclass(frozen=True)
+class Gone:
+    """Since a plate was left: variances in mm^2 of its common height, each support (m,) and its middle; mm each support's gap grew."""
+
+    common: float
+    supports: Array
+    form: float
+    trend: Array
 
 
 def _shape(common: Array, own: Array, form: Array, places: int) -> Array:

@@ -99,12 +99,12 @@ def modulus_mm3(foot: Mask, cell_mm: float) -> float:
 
 def _about(at: Array, second: Array, axis: Array, cell_mm: float) -> float:
     reach = np.abs(at @ axis).max() + cell_mm / 2 * np.abs(axis).sum()
-    return float(axis @ second @ axis / reach)
+    return float(axis @ second @ axis) / float(reach)
 
 
 def _knock(foot: Mask, cell_mm: float, height_mm: float, material: str) -> float:
     holds = HOLD_DOWN.material[material].strength_mpa * modulus_mm3(foot, cell_mm)
-    return HOLD_DOWN.knock_n * height_mm / holds
+    return float(HOLD_DOWN.knock_n * height_mm / holds)
 
 
 def _pull(
@@ -118,7 +118,7 @@ def _pull(
     let_go = of.stiff_mpa * shrinks**2 * high / 2 * tanh(max(long_mm, 0.0) / (2 * high)) ** 2
     corner = (180 / min(max(corner_deg, 15.0), 180.0)) ** say.corner_power
     # N/mm is 1000 J/m^2.
-    return 1000 * let_go * corner * exp(-2 * brim_mm / say.brim_reach_mm) / of.grip_j_m2
+    return float(1000 * let_go * corner * exp(-2 * brim_mm / say.brim_reach_mm) / of.grip_j_m2)
 
 
 def _p(ratio: float) -> float:

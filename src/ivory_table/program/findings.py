@@ -9,9 +9,12 @@ from typing import Literal
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.surface import Surface
+from ivory_table.core.thermal import ThermalStudy
 
 from .feet import of_feet
 from .finding import ORDER, Finding
+from .heat_moves import of_heat
 from .job import MOST_NAMED, Job, Said, lays, move_length
 from .laid import LOW_TRAVEL_MM, of_moves, of_the_layer
 from .meant import Meanings
@@ -48,9 +51,20 @@ class _Known:
 
 
 def find(
-    job: Job, machine: Machine, plate: Plate, filament: Filament, manner: Manner, *, mesh_on: bool
+    job: Job,
+    machine: Machine,
+    plate: Plate,
+    filament: Filament,
+    manner: Manner,
+    *,
+    mesh_on: bool,
+    study: ThermalStudy | None = None,
+    surface: Surface | None = None,
 ) -> tuple[Finding, ...]:
-    """Everything found, worst first, then by line. `mesh_on`: the machine is meant to follow a mesh now."""
+    """Everything found, worst first, then by line.
+
+    `mesh_on`: the machine is meant to follow a mesh now. `study`, `surface`: how this plate moves with heat, if it is known.
+    """
     known = _Known()
     meant = Meanings(manner, machine.convention)
     first = next((m for m in job.moves if lays(m)), None)
@@ -73,6 +87,7 @@ def find(
     found += of_moves(job, plate, machine)
     found += of_the_layer(job, machine, filament)
     found += of_feet(job, filament)
+    found += of_heat(job, meant, manner, study, surface)
     for word, count in islice(unknown.most_common(), MOST_NAMED):
         found.append(
             Finding(

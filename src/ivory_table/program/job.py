@@ -25,6 +25,8 @@ MOST_NAMED = 20
 SAME_LAYER_MM = 0.02
 #: So much must be laid at a height for it to be a layer and not a primed line, mm.
 LEAST_LAID_MM = 30.0
+#: And so much of what is laid on the layers beside it.
+PRIMED_SHARE = 0.1
 _CHUNK = 1 << 20
 #: Where a part begins after others, so much before it tells where the tip is and how much was pushed.
 _BEFORE = 1 << 14
@@ -82,7 +84,7 @@ class Job:
     highest: float | None = None
     #: The line where it comes back down to the first layer and is not followed: in relative places, or once too often.
     comes_back: int | None = None
-    #: The last line that pushes filament along the plate.
+    #: The last line that moves along the plate with filament.
     last_laid: int = 0
     #: How its numbers are meant at the end.
     ends_absolute: bool = True
@@ -154,7 +156,7 @@ class _Reading:
 
     def word_by_word(self) -> None:
         """From the first layer of a part until its second is left, or there is nothing more."""
-        told, lows = self.job.bytes, dict[float, float]()
+        told, lows = self.job.bytes, dict[int, float]()
         while True:
             raw = self._line()
             if not raw:
@@ -168,19 +170,19 @@ class _Reading:
                 self._pass_over()
                 continue
             for move in self._take(raw.decode("utf-8", "replace").strip()):
+                if move.filament_mm and move.start[:2] != move.end[:2]:
+                    self.job.last_laid = self.job.lines
                 if lays(move):
                     self.laid += 1
-                    self.job.last_laid = self.job.lines
-                    z = round(move.end[2] / SAME_LAYER_MM) * SAME_LAYER_MM
-                    lows[z] = lows.get(z, 0.0) + move_length(move)
+                    _laid_at(lows, move)
             if self.job.bytes - told > _CHUNK:
                 told = self.job.bytes
                 self.progress(told)
-            real = sorted(z for z, length in lows.items() if length >= LEAST_LAID_MM)
+            real = _real(lows)
             # The third layer has begun, and the two below it are whole.
             if (
                 len(real) >= 3
-                or (self.parts and real and real[-1] > self.above_mm)
+                or (self.parts and real and real[-1] * SAME_LAYER_MM > self.above_mm)
                 or len(self.job.moves) > MOST_MOVES
                 or len(lows) > 400
             ):
@@ -352,14 +354,27 @@ def move_length(move: Move) -> float:
     return float(((x1 - x0) ** 2 + (y1 - y0) ** 2) ** 0.5)
 
 
+def _laid_at(lengths: dict[int, float], move: Move) -> None:
+    """Add a move to what is laid at each height, in steps of `SAME_LAYER_MM`; what lies above a first layer and before it is primed."""
+    z = round(move.end[2] / SAME_LAYER_MM)
+    if lengths and z < min(lengths):
+        lengths.clear()
+    lengths[z] = lengths.get(z, 0.0) + move_length(move)
+
+
+def _real(lengths: dict[int, float]) -> list[int]:
+    """The heights that are layers: a primed line below them is short beside what is laid on them."""
+    enough = sorted(z for z, length in lengths.items() if length >= LEAST_LAID_MM)
+    return [z for z in enough if lengths[z] >= PRIMED_SHARE * max(lengths[e] for e in enough[:3])]
+
+
 def _layers(moves: list[Move]) -> tuple[float | None, float | None]:
     """Heights of the two lowest layers on which something worth the name is laid."""
-    laid: dict[float, float] = {}
+    laid: dict[int, float] = {}
     for move in moves:
         if lays(move):
-            z = round(move.end[2] / SAME_LAYER_MM)
-            laid[z] = laid.get(z, 0.0) + move_length(move)
-    real = sorted(z for z, length in laid.items() if length >= LEAST_LAID_MM) or sorted(laid)
+            _laid_at(laid, move)
+    real = _real(laid) or sorted(laid)
     heights: list[float] = []
     for z in real:
         exact = [m.end[2] for m in moves if lays(m) and round(m.end[2] / SAME_LAYER_MM) == z]

@@ -1,20 +1,22 @@
-"""A copy of a job, mended: moved on the plate, or with its first layer laid otherwise. Every other byte is as it was."""
+"""A copy of a job, mended: turned and moved on the plate, begun as our own programs are, or with its first layer laid otherwise.
 
-import re
+Every other byte is as it was.
+"""
+
 from collections.abc import Sequence
 from typing import Annotated, BinaryIO
 
 from pydantic import Field
 
-from ivory_table.core.manner import Manner, checksum
+from ivory_table.core.bead import Bead
+from ivory_table.core.manner import Manner
+from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.value import Value
 
-from .job import LONGEST_LINE, Job
-from .laying import ascii_only
-from .reader import Tip, words
-
-_MOVE = re.compile(r"^(\s*(?:[Nn]\s*\d+\s*)?[Gg]0*[0-3])(?![0-9.])")
-_PLACE = re.compile(r"([XxYy])(\s*)([+-]?(?:\d+\.?\d*|\.\d+))")
+from .job import LONGEST_LINE, Job, lays
+from .laying import Writer, ascii_only
+from .meant import Meanings
+from .moved import CannotMend, Moved
 
 
 class Mend(Value):
@@ -22,6 +24,10 @@ class Mend(Value):
 
     dx_mm: Annotated[float, Field(ge=-500, le=500)] = 0.0
     dy_mm: Annotated[float, Field(ge=-500, le=500)] = 0.0
+    #: Turned about the middle of its first layer, counter-clockwise from above, before it is moved.
+    turn_deg: Annotated[float, Field(ge=-360, le=360)] = 0.0
+    #: The start of our own programs in place of its own.
+    our_start: bool = False
     #: Of the first layer alone: its speed in percent, the tip's and the plate's heat, the part fan's share.
     speed_percent: Annotated[float, Field(ge=10, le=200)] | None = None
     tip_c: Annotated[float, Field(ge=150, le=350)] | None = None
@@ -29,8 +35,14 @@ class Mend(Value):
     fan: Annotated[float, Field(ge=0, le=1)] | None = None
 
     @property
+    def moves(self) -> bool:
+        return bool(self.dx_mm or self.dy_mm or self.turn_deg)
+
+    @property
     def words(self) -> str:
-        parts = [f"moved by X{self.dx_mm:+g} Y{self.dy_mm:+g}"] if self.dx_mm or self.dy_mm else []
+        parts = ["this machine's own start"] if self.our_start else []
+        parts += [f"turned by {self.turn_deg:g} degrees"] if self.turn_deg else []
+        parts += [f"moved by X{self.dx_mm:+g} Y{self.dy_mm:+g}"] if self.dx_mm or self.dy_mm else []
         for value, text in (
             (self.speed_percent, "speed {:g} percent"),
             (self.tip_c, "tip {:g} C"),
@@ -43,27 +55,44 @@ class Mend(Value):
         return ", ".join(parts) or "nothing changed"
 
 
-class CannotMend(ValueError):
-    """Why a copy would not do what is asked; the sentence says which line."""
+class Start(Value):
+    """What goes in place of a job's own start, and the lines of it that are left out."""
+
+    lines: tuple[str, ...]
+    instead_of: frozenset[int]
 
 
-def write_copy(stream: BinaryIO, out: BinaryIO, job: Job, manner: Manner, mend: Mend, name: str) -> None:
-    """Copy a job that was read as `job`. Raises CannotMend for what cannot be done to it."""
-    first, second = (next((m.line for m in layer), None) for layer in (job.first_layer, job.second_layer))
+def write_copy(
+    stream: BinaryIO,
+    out: BinaryIO,
+    job: Job,
+    manner: Manner,
+    plate: Plate,
+    mend: Mend,
+    name: str,
+    start: Start | None = None,
+) -> None:
+    """Copy a job that was read as `job`; `start` goes in place of its own. Raises CannotMend for what cannot be done to it."""
     before: dict[int, list[str]] = {1: [f"; {ascii_only(name)}: a copy made by Ivory Table, {mend.words}"]}
+    if start is not None:
+        before[1] += ["; Ivory Table: this machine's own start", *start.lines, "; Ivory Table: the job's own lines"]
     begins, ends = _first_layer_lines(job, manner, mend)
-    if begins:
-        if first is None:
-            raise CannotMend("Nothing is laid in this job: there is no first layer to change.")
-        before.setdefault(first, []).extend(["; Ivory Table: first layer", *begins])
-        if second is not None:
-            before.setdefault(second, []).extend(["; Ivory Table: as it was from here on", *ends])
-    tip, number = Tip(), 0
+    if begins and not job.first_spans:
+        raise CannotMend("Nothing is laid in this job: there is no first layer to change.")
+    for began, then in job.first_spans if begins else ():
+        before.setdefault(began, []).extend(["; Ivory Table: first layer", *begins])
+        if then is not None:
+            before.setdefault(then, []).extend(["; Ivory Table: as it was from here on", *ends])
+    moved = Moved(job, plate, mend.dx_mm, mend.dy_mm, mend.turn_deg) if mend.moves else None
+    left_out = start.instead_of if start is not None else frozenset[int]()
+    number, whole = 0, True
     while raw := stream.readline(LONGEST_LINE):
-        number += 1
-        for line in before.get(number, []):
-            out.write(line.encode() + b"\n")
-        out.write(_shifted(raw, tip, number, mend) if mend.dx_mm or mend.dy_mm else raw)
+        number += whole
+        whole = raw.endswith(b"\n")
+        for added in before.pop(number, []):
+            out.write(added.encode() + b"\n")
+        line = raw if moved is None else moved.line(raw, number)
+        out.write(b"; left out: " + raw if number in left_out else line)
 
 
 def _first_layer_lines(job: Job, manner: Manner, mend: Mend) -> tuple[list[str], list[str]]:
@@ -101,36 +130,32 @@ def _last_value(job: Job, commands: Sequence[str]) -> float | None:
     return said[-1] if said else None
 
 
-def _shifted(raw: bytes, tip: Tip, number: int, mend: Mend) -> bytes:
-    """One line moved on the plate; anything but a move to a place stays as it is."""
-    text = raw.decode("latin-1")
-    try:
-        found = words(text.strip())
-    except ValueError:
-        return raw
-    if found is None:
-        return raw
-    command, values = found
-    if command == "G92" and ({"X", "Y"} & set(values)):
-        raise CannotMend(f"Line {number} sets a zero of its own: a copy of this job cannot be moved.")
-    if not _MOVE.match(text):
-        tip.take(number, command, values)
-        return raw
-    if not tip.absolute:
-        return raw
-    body, comment, rest = text.partition(";")
-    sealed = re.search(r"\*\s*\d+\s*$", body)
-    code = body[: sealed.start()] if sealed else body
+#: What our start does itself.
+_OURS = frozenset(
+    ["home", "heat_tip", "heat_tip_wait", "heat_bed", "heat_bed_wait", "mesh_on", "mesh_off", "fan", "offset_set"]
+)
 
-    def moved(place: re.Match[str]) -> str:
-        by = mend.dx_mm if place[1] in "Xx" else mend.dy_mm
-        if not by:
-            return place[0]
-        digits = len(place[3].partition(".")[2])
-        return f"{place[1]}{place[2]}{float(place[3]) + by / tip.unit:.{max(digits, 3)}f}"
 
-    code = _PLACE.sub(moved, code)
-    if sealed:
-        # The line's own sum, made anew.
-        code = f"{code}*{checksum(code.lstrip())}" + text[len(body.rstrip()) : len(body)]
-    return f"{code}{comment}{rest}".encode("latin-1")
+def our_start(
+    job: Job, machine: Machine, filament: Filament, bead: Bead | None, manner: Manner, *, mesh_on: bool
+) -> Start:
+    """The start of our own programs, with the heat the job asks for, or the filament's. Raises CannotMend."""
+    first = next((m.line for m in job.moves if lays(m)), None)
+    if first is None or bead is None:
+        raise CannotMend("Nothing is laid in this job: there is no start to put in its place.")
+    meant = Meanings(manner, machine.convention)
+    bed_c, nozzle_c, left_out = filament.bed_c, filament.nozzle_c, set[int]()
+    for said in job.said:
+        name, values = meant.of(said) or ("", {})
+        if said.line >= first or name not in _OURS:
+            continue
+        left_out.add(said.line)
+        if name.startswith("heat_bed"):
+            bed_c = values.get("celsius", bed_c)
+        elif name.startswith("heat_tip"):
+            nozzle_c = values.get("celsius", nozzle_c)
+    writer = Writer(machine, filament, bead, manner)
+    writer.begin(bed_c=bed_c, nozzle_c=nozzle_c, mesh="mesh_on" if mesh_on else None)
+    lines = [line for line in writer.lines if not line.startswith(("M82", "M83"))]
+    # The job's own lines are taken as it was read: absolute until it says otherwise.
+    return Start(lines=(*lines, "M82 ; absolute filament until the job says otherwise"), instead_of=frozenset(left_out))

@@ -14,6 +14,8 @@ from .job import Job, lays, move_length
 LOW_TRAVEL_MM = 1.0
 #: A layer is laid well between these shares of the nozzle's bore.
 THIN, THICK = 0.25, 0.8
+#: So many times a first layer's usual acceleration is a lot.
+QUICK = 4.0
 
 
 def of_moves(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
@@ -84,6 +86,7 @@ def of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Fin
             line=worst.line,
             text=f"{flow:.1f} mm³ a second is asked for; about {melts:.0f} melt with {filament.material} and this nozzle.",
         )
+    yield from _quickening(job, laid[-1].line)
     speeds = sorted((m.speed_mm_s for m in laid), reverse=True)
     fast = speeds[len(speeds) // 20]
     if fast > 2.5 * PROOF.first_layer_mm_s:
@@ -109,3 +112,22 @@ def of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Fin
             line=fan[1],
             text=f"The part fan blows at {fan[0] / 2.55:.0f} % in the first layer; {filament.name} was judged with {100 * filament.first_layer_fan:.0f} %.",
         )
+
+
+def acceleration(job: Job, before_line: int) -> tuple[float, str, int] | None:
+    """What was last said of it before a line, mm/s^2, by which letter, and where."""
+    for said in reversed(job.said):
+        letter = next((a for a in "PS" if a in said.values), None)
+        if said.command == "M204" and letter is not None and said.line < before_line:
+            return said.values[letter], letter, said.line
+    return None
+
+
+def _quickening(job: Job, last_line: int) -> Iterator[Finding]:
+    found = acceleration(job, last_line)
+    usual = LAYER.recipe.acceleration_mm_s2
+    if found is None or found[0] <= QUICK * usual:
+        return
+    much, letter, line = found
+    text = f"The first layer is laid with {much:.0f} mm/s² of acceleration: lines are torn up at bends. {usual:.0f} holds better."
+    yield Finding(code="accelerates_much", level="note", line=line, text=text, instead=(f"M204 {letter}{usual:.0f}",))

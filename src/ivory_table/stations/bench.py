@@ -8,9 +8,9 @@ from ivory_table.core.plate import Filament, Machine
 from ivory_table.core.value import Value
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.summary import Summary
+from ivory_table.stations.drifting import Marks, expected
 from ivory_table.stations.first_use import KnobPlaces, known_places
 from ivory_table.stations.lines import Lines
-from ivory_table.stations.logbook import Marks, expected
 
 
 class RunLine(Value):

@@ -9,7 +9,7 @@ from ivory_table.paper.facts import Group, facts_page
 from ivory_table.runs.doubts import Refused
 from ivory_table.store.workshop import Workshop
 
-from .logbook import expected
+from .drifting import expected
 
 RULES = "Whoever works at it knows it and sees it; the rules of your workshop and the maker's come first."
 

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import AwareDatetime, Field
 
-from ivory_table.core.drift import blame, rates
+from ivory_table.core.drift import blame
 from ivory_table.core.gone_bad import LOOKS, Look, Suspect, suspects
 from ivory_table.core.plate import Machine
 from ivory_table.core.setup import RunSetup
@@ -16,7 +16,8 @@ from ivory_table.runs.log import KIND_WORDS, LogEntry, LogKind
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Unreadable, Workshop
 
-from .logbook import MOST_RUNS, plate_asked, stretches, usual_of_others
+from .drifting import MOST_RUNS, rates_of
+from .logbook import plate_asked
 
 #: What each kind of entry may have brought about.
 _BROUGHT: dict[LogKind, str] = {
@@ -161,11 +162,7 @@ def _drifted(
     """Chances that height, support or form have left what is sound, and the support that would be it."""
     if good is None or good.left is None:
         return {"height": 0.1, "support": 0.1, "form": 0.02}, ""
-    known = rates(
-        stretches(runs, workshop.log(machine.id), plate_id),
-        len(good.left.places),
-        usual_of_others(workshop, machine.id, workshop.marks()),
-    )
+    known = rates_of(workshop, machine.id, plate_id, runs, len(good.left.places))
     found = blame(good.left, known, since_days=days, held=good.zones_sound is not None and _held(good))
     shares = {"height": found.height, "support": found.support, "form": found.form}
     if not machine.screws:
