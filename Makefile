@@ -57,6 +57,8 @@ test: check src/ivory_table/web/index.html .installed-browser
 
 slow: .installed-dev
 	$(BIN)/pytest -q -n 2 -m slow tests
+	$(BIN)/pip install -q "atheris>=3"
+	$(BIN)/python -m tests.fuzz.job_reader -max_total_time=600
 
 mutants: .installed-dev
 	$(BIN)/pip install -q "mutmut>=3.8"

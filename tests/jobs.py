@@ -100,6 +100,7 @@ def made(
     tip_c: float = 206.0,
     bed_c: float = 57.0,
     speed_mm_s: float = 20.0,
+    line_mm: float = 0.45,
     mesh_on: str = "CHART_USE S1",
     then: tuple[tuple[float, float], ...] = (),
 ) -> Made:
@@ -127,7 +128,7 @@ def made(
     for k, (x, y) in enumerate((at, *then)):
         if k:
             m.say(f"over {k}", f"G0 {m.mm('Z', layer_mm * layers + 5)} F{lift:.1f}")
-        _part(m, f"part {k} " if k else "", x, y, size_mm, layer_mm, layers, feed, travel, lift)
+        _part(m, f"part {k} " if k else "", x, y, size_mm, (line_mm, layer_mm), layers, feed, travel, lift)
     m.say("pull", f"G1 {m.push(-2)} F{1800 / (25.4 if dialect.inches else 1):.1f}")
     m.say("up at the end", f"G0 {m.mm('Z', layer_mm * layers + 20)} F{lift:.1f}")
     m.say("tip off", "M104 S0")
@@ -142,14 +143,14 @@ def _part(
     x0: float,
     y0: float,
     size_mm: float,
-    layer_mm: float,
+    line: tuple[float, float],
     layers: int,
     feed: float,
     travel: float,
     lift: float,
 ) -> None:
     dialect = m.dialect
-    width = 0.45
+    width, layer_mm = line
     per_mm = ((width - layer_mm) * layer_mm + pi * layer_mm**2 / 4) / (pi / 4 * 1.75**2)
     r = size_mm / 2
     cx, cy = x0 + r, y0 + r

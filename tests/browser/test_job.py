@@ -69,6 +69,13 @@ def test_a_job_is_checked_drawn_copied_and_compared(desk_page: Page, address: st
         "; clean.gcode: a copy made by Ivory Table, moved by X+10 Y+0, first layer speed 70 percent\n"
     )
     assert "\nPACE S70\n" in text
+    page.get_by_label("turn to the left by, °").fill("90")
+    page.get_by_label("begin it as our own programs begin").check()
+    with page.expect_download() as download:
+        page.get_by_role("button", name="Save the copy").click()
+    text = Path(download.value.path()).read_text()
+    assert "this machine's own start, turned by 90 degrees" in text.splitlines()[0]
+    assert "; left out: G28" in text
     choose.set_input_files(files["bad.gcode"])
     expect(page.get_by_role("heading", name="Do not print it as it is.")).to_be_visible()
     found = page.get_by_role("list", name="What was found")

@@ -161,6 +161,7 @@ def test_relative_stretches_are_not_moved_twice() -> None:
     m.put("up 1", "a", "G91")
     m.put("up 1", "b", "G1 X2 Y2 F3000")
     m.put("up 1", "c", "G90")
+    m.put("up 1", "d", "M83")
     before, after, copy = copied(m.text(), dx_mm=10)
     assert "G1 X2 Y2 F3000" in copy
     assert after.moves[-1].end[0] == pytest.approx(before.moves[-1].end[0] + 10, abs=1e-3)

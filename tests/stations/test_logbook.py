@@ -9,7 +9,7 @@ from ivory_table.core.drift import rates
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.seen import places_of, seen_of
-from ivory_table.stations import bench, logbook, offset, tram
+from ivory_table.stations import bench, drifting, logbook, offset, tram
 from ivory_table.stations.tram.entries import BackedOff
 from ivory_table.store.workshop import Workshop
 from tests.past import past_of
@@ -98,7 +98,7 @@ def test_a_machine_with_a_past_is_due_and_names_the_loosening_knob(workshop: Wor
 def test_a_workshop_teaches_a_new_machine_what_is_usual(workshop: Workshop) -> None:
     past_of(workshop, "heron", list(range(200, 0, -14)), NOW, rate=0.0015, seed=4)
     past_of(workshop, "kestrel", [3], NOW)
-    calm = rates((), 5, logbook.usual_of_others(workshop, "kestrel", workshop.marks()))
+    calm = rates((), 5, drifting.usual_of_others(workshop, "kestrel", workshop.marks()))
     assert calm.usual[0] < np.log(0.004)
 
 

@@ -1,8 +1,11 @@
 """A job made elsewhere, checked against a machine before it is printed."""
 
 import tempfile
+from asyncio import create_task, wait
+from threading import Event
 from typing import Annotated, Any, BinaryIO
 
+from cachetools import TTLCache
 from fastapi import APIRouter, Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
@@ -10,7 +13,9 @@ from pydantic import Field
 from starlette.background import BackgroundTask
 
 from ivory_table.core.value import Id, Value
+from ivory_table.program.job import Cancelled
 from ivory_table.program.job_copy import Mend
+from ivory_table.runs.doubts import Refused
 from ivory_table.stations.http import desk
 from ivory_table.stations.job.check import check
 from ivory_table.stations.job.compared import compare
@@ -47,6 +52,21 @@ def compare_jobs(
     """What differs in start, first layer and end of two jobs that were checked."""
     one, two = (JobReport.model_validate_json(checked_job(machine_id, job)) for job in (before, after))
     return compare(one, two)
+
+
+class ReadSoFar(Value):
+    """How far a job that is being read has come; 0 of 0 where none is."""
+
+    bytes: int
+    whole: int
+
+
+_reading: TTLCache[tuple[str, str], ReadSoFar] = TTLCache(maxsize=200, ttl=600)
+
+
+@job_routes.get("/reading/{reading}")
+def get_reading(machine_id: MachineId, reading: Id) -> ReadSoFar:
+    return _reading.get((machine_id, reading), ReadSoFar(bytes=0, whole=0))
 
 
 @job_routes.get("/{job_id}")
@@ -103,9 +123,32 @@ async def check_job(
     name: Annotated[str, Query(max_length=200)] = "job",
     plate: Annotated[Id | None, Query(description="Left out, that of its newest run.")] = None,
     filament: Annotated[Id | None, Query(description="Left out, that of its newest run.")] = None,
+    reading: Annotated[Id | None, Query(description="A name under which how far it is read can be asked.")] = None,
 ) -> JobReport:
-    """The program as it would be sent, as it comes: it is read as a stream, and nothing of it is kept but the report."""
+    """The program as it would be sent, as it comes: it is read as a stream, and nothing of it is kept but the report.
+
+    Whoever hangs up stops it.
+    """
+    gone = Event()
     with tempfile.TemporaryFile() as file:
         await _received(request, file)
+        whole = file.seek(0, 2)
+        file.seek(0)
+
+        def told(bytes_read: int) -> None:
+            if gone.is_set():
+                raise Cancelled
+            if reading is not None:
+                _reading[machine_id, reading] = ReadSoFar(bytes=bytes_read, whole=whole)
+
         wanted = CheckWanted(name=name, plate_id=plate, filament_id=filament)
-        return await run_in_threadpool(check, desk(request), machine_id, file, wanted)
+        checking = create_task(run_in_threadpool(check, desk(request), machine_id, file, wanted, told))
+        while not (await wait({checking}, timeout=0.2))[0]:
+            if await request.is_disconnected():
+                gone.set()
+        try:
+            return await checking
+        except Cancelled:
+            raise Refused("stopped", "Stopped. Nothing was kept.") from None
+        finally:
+            _reading.pop((machine_id, reading or ""), None)

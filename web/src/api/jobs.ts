@@ -1,6 +1,7 @@
 /** The hooks of jobs made elsewhere: checked against a machine, and the last checks. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { v4 as newId } from "uuid";
 import { answer, api, Refusal, type Schemas } from "./client";
 
 export type JobReport = Schemas["JobReport"];
@@ -29,17 +30,31 @@ export function useCheckedJob(machine: string, job: string | null) {
   });
 }
 
-/** Sending a job and waiting for its report; `sent` is the share that has left, 1 while it is read. */
+/** Sending a job and waiting for its report; `sent` is the share that has left, `read` the share that is read after that. */
 export function useCheckJob(machine: string) {
   const cache = useQueryClient();
   const [sent, setSent] = useState(0);
   const [running, setRunning] = useState<XMLHttpRequest | null>(null);
+  const [reading, setReading] = useState("");
+  const soFar = useQuery<Schemas["ReadSoFar"], Refusal>({
+    queryKey: ["reading", machine, reading],
+    queryFn: () =>
+      answer(
+        api.GET("/api/machines/{machine_id}/jobs/reading/{reading}", {
+          params: { path: { machine_id: machine, reading } },
+        }),
+      ) as unknown as Promise<Schemas["ReadSoFar"]>,
+    enabled: running !== null && sent >= 1,
+    refetchInterval: 500,
+  });
   const check = useMutation<JobReport, Refusal, { file: File; plate?: string; filament?: string }>({
     mutationFn: ({ file, plate, filament }) =>
       new Promise((resolve, reject) => {
         // The one call that tells how far a large file has come, which `fetch` does not.
         const request = new XMLHttpRequest();
-        const query = new URLSearchParams({ name: file.name.slice(0, 200) });
+        const name = newId();
+        setReading(name);
+        const query = new URLSearchParams({ name: file.name.slice(0, 200), reading: name });
         if (plate) query.set("plate", plate);
         if (filament) query.set("filament", filament);
         request.open("POST", `/api/machines/${machine}/jobs?${query}`);
@@ -68,5 +83,6 @@ export function useCheckJob(machine: string) {
     },
     onSettled: () => setRunning(null),
   });
-  return { ...check, sent, stop: () => running?.abort() };
+  const read = soFar.data?.whole ? soFar.data.bytes / soFar.data.whole : 0;
+  return { ...check, sent, read, stop: () => running?.abort() };
 }

@@ -256,6 +256,8 @@ export interface paths {
         /**
          * Check Job
          * @description The program as it would be sent, as it comes: it is read as a stream, and nothing of it is kept but the report.
+         *
+         *     Whoever hangs up stops it.
          */
         post: operations["check_job_api_machines__machine_id__jobs_post"];
         delete?: never;
@@ -298,6 +300,23 @@ export interface paths {
          * @description The same program, mended as asked: moved on the plate, or its first layer laid otherwise. Every other byte stays.
          */
         post: operations["copy_job_api_machines__machine_id__jobs_copy_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{machine_id}/jobs/reading/{reading}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Get Reading */
+        get: operations["get_reading_api_machines__machine_id__jobs_reading__reading__get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3762,6 +3781,7 @@ export interface components {
             machine_name: string;
             /** Name */
             name: string;
+            otherwise?: components["schemas"]["LaidOtherwise"] | null;
             /** P All Sound */
             p_all_sound: number | null;
             /**
@@ -4058,6 +4078,22 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * LaidOtherwise
+         * @description First-layer settings that would forgive more: what the job's maker would have to set.
+         */
+        LaidOtherwise: {
+            /** Layer Mm */
+            layer_mm: number;
+            /** Line Mm */
+            line_mm: number;
+            /** P After */
+            p_after: number;
+            /** P Before */
+            p_before: number;
+            /** Words */
+            words: string;
         };
         /**
          * Layer
@@ -5579,7 +5615,7 @@ export interface components {
         };
         /**
          * Placed
-         * @description Where on this plate more of it would hold: by how much it is to be moved.
+         * @description Where on this plate more of it would hold: turned about its own middle, then moved.
          */
         Placed: {
             /** Dx Mm */
@@ -5590,6 +5626,11 @@ export interface components {
             share_after: number;
             /** Share Before */
             share_before: number;
+            /**
+             * Turn Deg
+             * @default 0
+             */
+            turn_deg: number;
         };
         /**
          * Placing
@@ -6093,6 +6134,16 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * ReadSoFar
+         * @description How far a job that is being read has come; 0 of 0 where none is.
+         */
+        ReadSoFar: {
+            /** Bytes */
+            bytes: number;
+            /** Whole */
+            whole: number;
         };
         /**
          * Readback
@@ -8668,6 +8719,8 @@ export interface operations {
                 plate?: string | null;
                 /** @description Left out, that of its newest run. */
                 filament?: string | null;
+                /** @description A name under which how far it is read can be asked. */
+                reading?: string | null;
             };
             header?: never;
             path: {
@@ -8744,6 +8797,8 @@ export interface operations {
             query?: {
                 dx_mm?: number;
                 dy_mm?: number;
+                turn_deg?: number;
+                our_start?: boolean;
                 speed_percent?: number | null;
                 tip_c?: number | null;
                 plate_c?: number | null;
@@ -8771,6 +8826,39 @@ export interface operations {
                 };
                 content: {
                     "text/plain": unknown;
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_reading_api_machines__machine_id__jobs_reading__reading__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The machine's id. */
+                machine_id: string;
+                reading: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadSoFar"];
                 };
             };
             /** @description A refusal. */

@@ -98,9 +98,16 @@ export function JobCheck() {
             </div>
             {check.isPending ? (
               <>
-                <p role="status">{check.sent < 1 ? `Sending, ${Math.round(100 * check.sent)} %` : "Reading it"}</p>
+                <p role="status">
+                  {check.sent < 1
+                    ? `Sending, ${Math.round(100 * check.sent)} %`
+                    : `Reading it${check.read ? `, ${Math.round(100 * check.read)} %` : ""}`}
+                </p>
                 <div className="h-2 rounded-[2px] border border-ink">
-                  <div className="h-full bg-ink" style={{ width: `${100 * check.sent}%` }} />
+                  <div
+                    className="h-full bg-ink"
+                    style={{ width: `${100 * (check.sent < 1 ? check.sent : check.read)}%` }}
+                  />
                 </div>
                 <Button onClick={check.stop}>Stop</Button>
               </>
@@ -151,9 +158,16 @@ function Report({ report }: { report: JobReport }) {
           </p>
         </Panel>
       )}
+      {report.otherwise && (
+        <p className="border-l-2 border-brass pl-3 text-sm">
+          {report.otherwise.words} All of it sound with {Math.round(100 * report.otherwise.p_after)} % instead of{" "}
+          {Math.round(100 * report.otherwise.p_before)} %.
+        </p>
+      )}
       {report.placed && (
         <p className="border-l-2 border-brass pl-3 text-sm">
-          Moved by X {report.placed.dx_mm > 0 ? "+" : ""}
+          {report.placed.turn_deg ? `Turned by ${report.placed.turn_deg}°, moved` : "Moved"} by X{" "}
+          {report.placed.dx_mm > 0 ? "+" : ""}
           {report.placed.dx_mm}, Y {report.placed.dy_mm > 0 ? "+" : ""}
           {report.placed.dy_mm} mm, {Math.round(100 * report.placed.share_after)} % of it would hold instead of{" "}
           {Math.round(100 * report.placed.share_before)} %.

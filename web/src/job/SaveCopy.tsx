@@ -1,12 +1,14 @@
 /** A mended copy of the job: moved on the plate, or with its first layer laid otherwise; saved as a file of its own. */
 import { type FormEvent, useState } from "react";
 import type { JobReport } from "../api/jobs";
+import { Tick } from "../setup/fields";
 import { Button, Field } from "../ui/controls";
 import { typedNumber } from "../ui/words";
 
 const FIELDS = [
   ["dx_mm", "move right by, mm"],
   ["dy_mm", "move back by, mm"],
+  ["turn_deg", "turn to the left by, °"],
   ["speed_percent", "first layer speed, %"],
   ["tip_c", "first layer tip, °C"],
   ["plate_c", "first layer plate, °C"],
@@ -18,6 +20,7 @@ export function SaveCopy({ report, file }: { report: JobReport; file: File | nul
   const placed = report.placed;
   const [typed, setTyped] = useState<Partial<Record<Name, string>>>({});
   const [wrong, setWrong] = useState<string | null>(null);
+  const [ourStart, setOurStart] = useState(false);
   const [done, setDone] = useState("");
   const [busy, setBusy] = useState(false);
   if (!file) return <p className="text-sm text-graphite">Choose the file again to save a mended copy of it.</p>;
@@ -31,6 +34,7 @@ export function SaveCopy({ report, file }: { report: JobReport; file: File | nul
       if (value === null) return setWrong(`Give a number for “${label}”, or leave it empty.`);
       query.set(name, String(name === "fan" ? value / 100 : value));
     }
+    if (ourStart) query.set("our_start", "true");
     if ([...query.keys()].length === 2) return setWrong("Say what is to be done otherwise.");
     setWrong(null);
     setBusy(true);
@@ -69,13 +73,21 @@ export function SaveCopy({ report, file }: { report: JobReport; file: File | nul
             />
           ))}
         </div>
+        <Tick label="begin it as our own programs begin on this machine" on={ourStart} onChange={setOurStart} />
         {placed && (
           <Button
             look="quiet"
             className="self-start text-sm"
-            onClick={() => setTyped({ ...typed, dx_mm: String(placed.dx_mm), dy_mm: String(placed.dy_mm) })}
+            onClick={() =>
+              setTyped({
+                ...typed,
+                dx_mm: String(placed.dx_mm),
+                dy_mm: String(placed.dy_mm),
+                turn_deg: placed.turn_deg ? String(placed.turn_deg) : "",
+              })
+            }
           >
-            move it to where {Math.round(100 * placed.share_after)} % would hold
+            put it where {Math.round(100 * placed.share_after)} % would hold
           </Button>
         )}
         {wrong && (

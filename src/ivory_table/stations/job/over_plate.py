@@ -30,7 +30,7 @@ SURE = 0.55
 #: Something else is worth a change from so much more of chance on.
 WORTH_P = 0.05
 #: A job is moved in steps of this size and turned by so much, where so much more of it would hold.
-STEP_MM, TURN_DEG, WORTH_SHARE = 5.0, 15, 0.02
+STEP_MM, TURN_DEG, WORTH_SHARE = 5.0, 15, 0.05
 
 
 def bead_of(job: Job, filament: Filament) -> Bead | None:
