@@ -285,3 +285,19 @@ def test_settings_and_places_follow_what_is_known(desk: Desk, flat: OpenRun) -> 
     assert placed.p_all <= min(p.p_sound for p in placed.places) + 1e-9
     nothing = placing_view(flat, Footprint(width_mm=900, depth_mm=900)).placing
     assert (nothing.places, nothing.left_over) == ((), 1)
+
+
+def test_a_part_is_held_down_by_its_foot_and_a_raft_is_spoken_of_only_where_the_layer_forgives_too_little(
+    desk: Desk, flat: OpenRun
+) -> None:
+    from ivory_table.core.placing import Footprint
+
+    pin = placing_view(flat, Footprint(width_mm=4, depth_mm=4, height_mm=60))
+    assert pin.held.brim_mm
+    assert pin.held.p_off > 0.5 > pin.held.p_off_with_brim
+    block = placing_view(flat, Footprint(width_mm=60, depth_mm=40, height_mm=10))
+    assert block.held.brim_mm == 0.0
+    for view in (pin, block, placing_view(flat, Footprint(width_mm=190, depth_mm=190))):
+        assert bool(view.raft) == (bool(view.placing.places) and view.placing.p_all < 0.5)
+    # The largest and the thinnest are answered, and soon.
+    assert placing_view(flat, Footprint(width_mm=1000, depth_mm=0.5, height_mm=2000)).held.p_off > 0.9

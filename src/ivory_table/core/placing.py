@@ -19,6 +19,7 @@ class Footprint(Value):
     width_mm: Annotated[float, Field(gt=0, le=1000)]
     depth_mm: Annotated[float, Field(gt=0, le=1000)]
     count: Annotated[int, Field(ge=1, le=LAYER.placing.most)] = 1
+    height_mm: Annotated[float, Field(gt=0, le=2000)] = 20.0
 
 
 class Place(Value):

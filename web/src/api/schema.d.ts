@@ -1487,7 +1487,7 @@ export interface paths {
         };
         /**
          * Get Placing
-         * @description The best places on the plate for so many parts of this footprint.
+         * @description The best places on the plate for so many parts of this footprint, and whether they stay on it.
          */
         get: operations["get_placing_api_runs__run_id__placing_get"];
         put?: never;
@@ -3478,6 +3478,11 @@ export interface components {
             count: number;
             /** Depth Mm */
             depth_mm: number;
+            /**
+             * Height Mm
+             * @default 20
+             */
+            height_mm: number;
             /** Width Mm */
             width_mm: number;
         };
@@ -3681,6 +3686,28 @@ export interface components {
             steady: boolean;
             /** Swing C */
             swing_c: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * HoldDown
+         * @description How likely a part stays where it is, and the brim that would see to it.
+         */
+        HoldDown: {
+            /** Area Mm2 */
+            area_mm2: number;
+            /** Brim Mm */
+            brim_mm: number | null;
+            /** Height Mm */
+            height_mm: number;
+            /** Knock */
+            knock: number;
+            /** P Off */
+            p_off: number;
+            /** P Off With Brim */
+            p_off_with_brim: number;
+            /** Pull */
+            pull: number;
             /** Words */
             words: string;
         };
@@ -5653,7 +5680,10 @@ export interface components {
         /** PlacingView */
         PlacingView: {
             footprint: components["schemas"]["Footprint"];
+            held: components["schemas"]["HoldDown"];
             placing: components["schemas"]["Placing"];
+            /** Raft */
+            raft: string;
             sheet: components["schemas"]["Sheet"];
             /** Words */
             words: string;
@@ -11281,6 +11311,8 @@ export interface operations {
                 width_mm: number;
                 depth_mm: number;
                 count?: number;
+                height_mm?: number;
+                enclosed?: boolean;
             };
             header?: never;
             path: {

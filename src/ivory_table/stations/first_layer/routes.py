@@ -53,9 +53,12 @@ def get_placing(
     width_mm: Annotated[float, Query(gt=0, le=1000, allow_inf_nan=False)],
     depth_mm: Annotated[float, Query(gt=0, le=1000, allow_inf_nan=False)],
     count: Annotated[int, Query(ge=1, le=LAYER.placing.most)] = 1,
+    height_mm: Annotated[float, Query(gt=0, le=2000, allow_inf_nan=False)] = 20.0,
+    enclosed: bool = False,
 ) -> PlacingView:
-    """The best places on the plate for so many parts of this footprint."""
-    return placing_view(desk(request).open(run_id), Footprint(width_mm=width_mm, depth_mm=depth_mm, count=count))
+    """The best places on the plate for so many parts of this footprint, and whether they stay on it."""
+    footprint = Footprint(width_mm=width_mm, depth_mm=depth_mm, count=count, height_mm=height_mm)
+    return placing_view(desk(request).open(run_id), footprint, enclosed=enclosed)
 
 
 @routes.get("/practice/patch/{zone}")

@@ -4,11 +4,15 @@ import numpy as np
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import BEAD, LAYER
+from ivory_table.core.hold_down import HoldDown, hold_down
 from ivory_table.core.placing import Footprint, Placing, grid_of, placing
-from ivory_table.core.recipe import Recipe, recipes
+from ivory_table.core.recipe import Recipe, forgives, recipes
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.sheet import Figure, Sheet, sheet_of
+
+#: A footprint is looked at in at most so many cells along its longer side.
+MOST_CELLS = 1000
 
 
 class RecipeView(Value):
@@ -25,6 +29,10 @@ class PlacingView(Value):
     sheet: Sheet
     footprint: Footprint
     placing: Placing
+    #: Whether a part stays down once it is laid, and the brim that would see to it.
+    held: HoldDown
+    #: A raft's lines forgive more: said where the plate is too uneven for the layer.
+    raft: str
     #: What the chances stand on.
     words: str
 
@@ -47,7 +55,11 @@ def recipe_view(run: OpenRun) -> RecipeView:
     )
 
 
-def placing_view(run: OpenRun, footprint: Footprint) -> PlacingView:
+#: Where parts are sound together with less than this, a raft is spoken of.
+RAFT_BELOW = 0.5
+
+
+def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) -> PlacingView:
     """The best places for parts, by what is believed of the plate now, the mesh in use and its keep-outs."""
     state, plate = run.state.with_marks(), run.setup.plate
     cells = grid_of(plate)
@@ -61,9 +73,36 @@ def placing_view(run: OpenRun, footprint: Footprint) -> PlacingView:
     words = f"The plate is known to ±{known:.3f} mm"
     words += ", with the mesh in use" if state.mesh_on else ", without a mesh"
     figures = (
-        Figure(name="All sound", value=f"{found.p_all:.0%}", unit=f"{len(found.places)} placed"),
+        Figure(name="All sound", value=f"{100 * found.p_all:.0f}", unit="%"),
+        Figure(name="Placed", value=str(len(found.places)), unit=""),
         Figure(name="Plate known to", value=f"{known:.3f}", unit="mm"),
     )
     return PlacingView(
-        sheet=sheet_of(state, None, figures=figures), footprint=footprint, placing=found, words=words + "."
+        sheet=sheet_of(state, None, figures=figures),
+        footprint=footprint,
+        placing=found,
+        held=_held(footprint, run.setup.filament.material, enclosed=enclosed),
+        raft=_raft(nozzle, bead) if found.places and found.p_all < RAFT_BELOW else "",
+        words=words + ".",
+    )
+
+
+def _held(footprint: Footprint, material: str, *, enclosed: bool) -> HoldDown:
+    """Of one part by itself, as the rectangle it covers; its own outline may be sharper."""
+    short, long = sorted((footprint.width_mm, footprint.depth_mm))
+    cell = min(max(0.5, long / 300), short / 2)
+    if long / cell > MOST_CELLS:
+        cell = long / MOST_CELLS
+    foot = np.ones((max(round(short / cell), 1), max(round(long / cell), 1)), dtype=bool)
+    return hold_down(foot, cell, footprint.height_mm, material, corner_deg=90.0, enclosed=enclosed)
+
+
+def _raft(nozzle_mm: float, bead: Bead) -> str:
+    best = max(
+        (Bead(w * nozzle_mm, h * nozzle_mm) for w in LAYER.recipe.lines for h in LAYER.recipe.layers),
+        key=lambda b: forgives(b)[1],
+    )
+    return (
+        f"The plate is more uneven there than this layer forgives (±{forgives(bead)[1]:.3f} mm). A raft laid {best.layer_mm:.2f} mm high "
+        f"with lines {best.line_mm:.2f} mm wide forgives ±{forgives(best)[1]:.3f} mm, and the part stands on it evenly."
     )

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import { useRunId } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
+import { Tick } from "../../setup/fields";
 import type { Frame } from "../../sheet/frame";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Field, Wrong } from "../../ui/controls";
@@ -14,8 +15,9 @@ type View = Schemas["PlacingView"];
 
 export function Placing() {
   const runId = useRunId();
-  const [asked, setAsked] = useState({ width_mm: 60, depth_mm: 40, count: 1 });
-  const [texts, setTexts] = useState({ width: "60", depth: "40", count: "1" });
+  const [asked, setAsked] = useState({ width_mm: 60, depth_mm: 40, count: 1, height_mm: 20, enclosed: false });
+  const [texts, setTexts] = useState({ width: "60", depth: "40", count: "1", height: "20" });
+  const [enclosed, setEnclosed] = useState(false);
   const { data: view, error } = useQuery<View, Refusal>({
     queryKey: ["run", runId, "placing", asked],
     queryFn: () =>
@@ -33,6 +35,7 @@ export function Placing() {
   const wrong = {
     width: side(texts.width),
     depth: side(texts.depth),
+    height: side(texts.height),
     count: many !== null && Number.isInteger(many) && many >= 1 && many <= 36 ? null : "Give 1 to 36 parts.",
   };
   if (!view) return <Waiting wrong={error} />;
@@ -48,11 +51,13 @@ export function Placing() {
           className="flex flex-col gap-2"
           onSubmit={(e) => {
             e.preventDefault();
-            if (wrong.width || wrong.depth || wrong.count) return;
+            if (Object.values(wrong).some(Boolean)) return;
             setAsked({
               width_mm: typedNumber(texts.width) ?? 1,
               depth_mm: typedNumber(texts.depth) ?? 1,
               count: many ?? 1,
+              height_mm: typedNumber(texts.height) ?? 1,
+              enclosed,
             });
           }}
         >
@@ -74,13 +79,24 @@ export function Placing() {
               wrong={wrong.depth}
             />
           </div>
-          <Field
-            label="How many"
-            inputMode="numeric"
-            value={texts.count}
-            onChange={(e) => setTexts({ ...texts, count: e.target.value })}
-            wrong={wrong.count}
-          />
+          <div className="grid grid-cols-2 gap-2">
+            <Field
+              label="Its height"
+              unit="mm"
+              inputMode="decimal"
+              value={texts.height}
+              onChange={(e) => setTexts({ ...texts, height: e.target.value })}
+              wrong={wrong.height}
+            />
+            <Field
+              label="How many"
+              inputMode="numeric"
+              value={texts.count}
+              onChange={(e) => setTexts({ ...texts, count: e.target.value })}
+              wrong={wrong.count}
+            />
+          </div>
+          <Tick label="in a warm enclosure" on={enclosed} onChange={setEnclosed} />
           <Button type="submit" look="main">
             Find the places
           </Button>
@@ -104,6 +120,14 @@ export function Placing() {
             </li>
           ))}
         </ol>
+        <div className="border-l-2 border-brass pl-3">
+          <p>{view.held.words}</p>
+          <p className="text-sm text-graphite">
+            By rough numbers of the trade, right to a factor of two, on a clean and warm plate. A sharp corner lifts
+            sooner.
+          </p>
+          {view.raft && <p className="mt-1">{view.raft}</p>}
+        </div>
         <p className="text-sm text-graphite">
           The darker a place, the likelier it is sound there. {view.words} A first layer that forgives more makes every
           place better:{" "}
