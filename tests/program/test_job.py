@@ -182,6 +182,16 @@ def test_a_primed_line_at_another_height_is_no_layer(z: float) -> None:
     assert len(job.second_layer) == len(read(made(PLAIN, layers=9)).second_layer)
 
 
+@pytest.mark.parametrize("place", ["9" * 400, "99999999999", "-1000000"])
+def test_a_place_beyond_any_machine_is_named_and_changes_nothing(place: str) -> None:
+    m = made(PLAIN)
+    m.put("lay 0 3", "seeded", f"G1 X{place} E1")
+    job = read(m)
+    assert job.bad_lines == [(m.line_of("seeded"), "it goes farther than any machine reaches")]
+    assert len(job.first_layer) == len(read(made(PLAIN)).first_layer)
+    found(m)
+
+
 def test_coming_back_down_at_every_layer_does_not_hang() -> None:
     wipes = "".join(f"G1 Z0.1\nG1 Z{k % 90 + 5} X{50 * (k % 2)} E9999\n" for k in range(60_000))
     job = read(made(PLAIN).text() + wipes)

@@ -18,7 +18,9 @@ from .job import Job
 from .reader import Move
 
 #: Feet are looked at in cells of this size, mm; larger ones on a job that would have more than so many.
-CELL_MM, MOST_CELLS = 0.5, 1_500_000
+CELL_MM, MOST_CELLS, MOST_ACROSS = 0.5, 1_500_000, 5000
+#: So many moves are laid on the raster at a time.
+AT_A_TIME = 20_000
 #: A corner has two sides at least so long, and turns by so much.
 SIDE_MM, TURN_DEG = 3.0, 60.0
 #: Less brim than this is the part's own edge.
@@ -99,21 +101,23 @@ def _raster(moves: Sequence[Move]) -> tuple[Array, float, tuple[int, int]]:
     ends = np.array([p for m in moves for p in (m.start[:2], m.end[:2])])
     low, high = ends.min(axis=0) - 2.0, ends.max(axis=0) + 2.0
     across = high - low
-    cell = max(CELL_MM, float(np.sqrt(np.prod(across) / MOST_CELLS)))
+    cell = max(CELL_MM, float(np.sqrt(np.prod(across) / MOST_CELLS)), float(across.max()) / MOST_ACROSS)
     nx, ny = (np.ceil(across / cell).astype(int) + 1).tolist()
     return low, cell, (ny, nx)
 
 
 def _laid(moves: Sequence[Move], corner: Array, cell: float, shape: tuple[int, int]) -> Mask:
     """The cells over which something is laid."""
-    a, b = (np.array([getattr(m, end)[:2] for m in moves]) for end in ("start", "end"))
-    count = np.ceil(np.linalg.norm(b - a, axis=1) / (cell / 2)).astype(int) + 1
-    which = np.repeat(np.arange(len(count)), count)
-    step = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
-    share = step / np.maximum(count - 1, 1)[which]
-    at = np.floor((a[which] + share[:, None] * (b - a)[which] - corner) / cell).astype(int)
     mask = np.zeros(shape, dtype=bool)
-    mask[at[:, 1], at[:, 0]] = True
+    for first in range(0, len(moves), AT_A_TIME):
+        some = moves[first : first + AT_A_TIME]
+        a, b = (np.array([getattr(m, end)[:2] for m in some]) for end in ("start", "end"))
+        count = np.ceil(np.linalg.norm(b - a, axis=1) / (cell / 2)).astype(int) + 1
+        which = np.repeat(np.arange(len(count)), count)
+        step = np.arange(len(which)) - np.repeat(np.cumsum(count) - count, count)
+        share = step / np.maximum(count - 1, 1)[which]
+        at = np.floor((a[which] + share[:, None] * (b - a)[which] - corner) / cell).astype(int)
+        mask[at[:, 1], at[:, 0]] = True
     return mask
 
 

@@ -33,6 +33,8 @@ class Move:
 CHORD_MM = 0.005
 #: An arc of more chords than this is no arc of a printer.
 MOST_CHORDS = 20_000
+#: No machine that is meant here is larger, mm.
+FARTHEST_MM = 100_000.0
 _MOVES = {"G0": "line", "G1": "line", "G00": "line", "G01": "line", "G2": "cw", "G3": "ccw", "G02": "cw", "G03": "ccw"}
 
 
@@ -56,7 +58,7 @@ class Tip:
                 self.at["XYZ".index(axis)] = 0.0
         elif command == "G92":
             for k, axis in enumerate("XYZ"):
-                if axis in values:
+                if axis in values and abs(values[axis] * self.unit) <= FARTHEST_MM:
                     self.at[k] = values[axis] * self.unit
             self.filament = values["E"] * self.unit if "E" in values else self.filament
         elif command in ("G90", "G91"):
@@ -70,9 +72,13 @@ class Tip:
     def _moved(self, line: int, way: str, values: dict[str, float]) -> list["Move"]:
         self.speed = values["F"] * self.unit / 60 if "F" in values else self.speed
         start = (self.at[0], self.at[1], self.at[2])
+        to = list(self.at)
         for k, axis in enumerate("XYZ"):
             if axis in values:
-                self.at[k] = values[axis] * self.unit + (0.0 if self.absolute else self.at[k])
+                to[k] = values[axis] * self.unit + (0.0 if self.absolute else self.at[k])
+        if not all(abs(v) <= FARTHEST_MM for v in to):
+            raise ValueError("it goes farther than any machine reaches")
+        self.at = to
         pushed = 0.0
         if "E" in values:
             pushed = values["E"] * self.unit - (self.filament if self.absolute_e else 0.0)

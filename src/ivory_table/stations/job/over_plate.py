@@ -25,6 +25,7 @@ from .standing import Standing
 MOST_CELLS, LEAST_CELL_MM = 500, 4.0
 #: Draws of the plate for the chance that all of it is sound.
 DRAWS = 400
+_BESIDE_MM = 20.0
 #: A cell is called by its likeliest verdict from this chance on.
 SURE = 0.55
 #: Something else is worth a change from so much more of chance on.
@@ -210,6 +211,10 @@ def _holding(on: Standing, bead: Bead, xs: Array, ys: Array) -> tuple[Array, Arr
 def _cells(job: Job, plate: Plate) -> tuple[float, Array]:
     """Side and middles (n, 2) of the squares on which the first layer is laid."""
     laid = job.first_layer
+    # What leaves the plate is told as a finding, and is not drawn.
+    laid = [m for m in laid if plate.holds(*m.start[:2], -_BESIDE_MM) and plate.holds(*m.end[:2], -_BESIDE_MM)]
+    if not laid:
+        return LEAST_CELL_MM, np.zeros((0, 2))
     a, b = (np.array([getattr(m, end)[:2] for m in laid]) for end in ("start", "end"))
     low, high = np.minimum(a, b).min(axis=0), np.maximum(a, b).max(axis=0)
     size = max(LEAST_CELL_MM, sqrt(float(np.prod(np.maximum(high - low, 1.0))) / MOST_CELLS))
