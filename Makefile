@@ -54,7 +54,7 @@ check: .installed-dev .installed-web
 
 test: check src/ivory_table/web/index.html .installed-browser
 	# More than the cores: half of what a test takes it waits for a line or a browser.
-	$(BIN)/pytest -q -n 4 tests
+	$(BIN)/pytest -q -n 3 tests
 
 slow: .installed-dev
 	$(BIN)/pytest -q -n 2 -m slow tests

@@ -16,5 +16,5 @@ def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 
 @pytest.fixture
 def http(address: str) -> Iterator[httpx.Client]:
-    with httpx.Client(base_url=address, timeout=30) as client:
+    with httpx.Client(base_url=address, timeout=120) as client:
         yield client

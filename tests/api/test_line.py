@@ -33,7 +33,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
 
 @pytest.fixture
 def http(demo: str) -> Iterator[httpx.Client]:
-    with httpx.Client(base_url=demo, timeout=30) as client:
+    with httpx.Client(base_url=demo, timeout=120) as client:
         client.post("/api/runs", json=RUN)
         yield client
         client.post("/api/machines/heron/line/disconnect")

@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 from tests.conftest import serving
 
 # A shared machine may take its time: what is waited for is a condition, and this is only its limit.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -60,7 +60,7 @@ def desk_page(page: Page, address: str) -> Iterator[Page]:
     page.on(
         "console", lambda m: complaints.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
     )
-    page.set_default_timeout(20_000)
+    page.set_default_timeout(60_000)
     page.goto(address)
     yield page
     assert foreign == []

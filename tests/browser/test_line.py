@@ -149,7 +149,7 @@ def test_a_proof_is_streamed_nudged_and_cancelled_on_a_phone(desk_page: Page, ad
     page.set_viewport_size({"width": 390, "height": 844})
     run = take(page, "Heron")
     run_id = run.rsplit("/", 1)[1]
-    with httpx.Client(base_url=address, timeout=30) as http:
+    with httpx.Client(base_url=address, timeout=120) as http:
         for station in ("tram", "offset"):
             for _ in range(60):
                 seq = http.get(f"/api/runs/{run_id}/head").json()["seq"]

@@ -12,7 +12,7 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.stations.sheet import Figure, Sheet, sheet_of
 
 #: A footprint is looked at in at most so many cells along its longer side.
-MOST_CELLS = 1000
+MOST_CELLS, LEAST_CELL_MM = 500, 0.1
 
 
 class RecipeView(Value):
@@ -90,9 +90,7 @@ def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) 
 def _held(footprint: Footprint, material: str, *, enclosed: bool) -> HoldDown:
     """Of one part by itself, as the rectangle it covers; its own outline may be sharper."""
     short, long = sorted((footprint.width_mm, footprint.depth_mm))
-    cell = min(max(0.5, long / 300), short / 2)
-    if long / cell > MOST_CELLS:
-        cell = long / MOST_CELLS
+    cell = max(min(max(0.5, long / 300), short / 2), LEAST_CELL_MM, long / MOST_CELLS)
     foot = np.ones((max(round(short / cell), 1), max(round(long / cell), 1)), dtype=bool)
     return hold_down(foot, cell, footprint.height_mm, material, corner_deg=90.0, enclosed=enclosed)
 
