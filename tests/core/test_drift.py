@@ -201,3 +201,41 @@ def test_a_good_check_puts_the_day_off_and_a_bad_one_does_not() -> None:
     assert now(loose) < 0.3
     assert good.due_in_days >= plain.due_in_days
     assert bad.due_in_days == pytest.approx(day)
+
+
+def test_what_a_check_shows_all_places_share_is_put_right_by_one_move_of_the_height() -> None:
+    known = rates((), 5)
+    day = 21.0
+    read = Check(day=day, place=0, off_mm=0.07)
+    before = outlook(LEFT, known, since_days=day, checks=(read,))
+    now = float(np.interp(day, before.days, before.p_sound))
+    assert before.move_mm < -0.02
+    assert before.p_after_move > now + 0.05
+    moved = Check.correction(day, before.move_mm, after_check=True)
+    after = outlook(LEFT, known, since_days=day, checks=(read, moved))
+    assert float(np.interp(day, after.days, after.p_sound)) == pytest.approx(before.p_after_move, abs=0.05)
+    assert after.move_mm == 0.0
+    # As if the same plate had been found so much nearer.
+    nearer = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=0, off_mm=0.07 + before.move_mm),))
+    assert nearer.move_mm == 0.0
+    # Where nothing is known to be off, nothing is moved.
+    assert outlook(LEFT, known, since_days=day).move_mm == 0.0
+
+
+def test_who_corrects_has_seen_it_off() -> None:
+    """A correction with no check before it is evidence of what it mends: the plate is not taken to be off by it now."""
+    known = rates((), 5)
+    day = 30.0
+    told = outlook(LEFT, known, since_days=day, checks=(Check.correction(day, -0.04, after_check=False),))
+    untold = outlook(LEFT, known, since_days=day, checks=(Check.correction(day, -0.04, after_check=True),))
+
+    def now(ahead) -> float:
+        return float(np.interp(day, ahead.days, ahead.p_sound))
+
+    assert now(told) > now(untold) + 0.1
+
+
+def test_a_correction_in_between_is_not_drift() -> None:
+    left, found = seen(NAMES, np.zeros(5)), seen(NAMES, np.full(5, -0.05))
+    assert stretch(left, found, 10.0, moved_mm=-0.05).change == pytest.approx(np.zeros(5))
+    assert stretch(left, found, 10.0).change == pytest.approx(np.full(5, -0.05))

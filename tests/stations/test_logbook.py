@@ -10,6 +10,7 @@ from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.seen import places_of, seen_of
 from ivory_table.stations import bench, drifting, logbook, offset, tram
+from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 from ivory_table.stations.tram.entries import BackedOff
 from ivory_table.store.workshop import Workshop
 from tests.past import past_of
@@ -100,6 +101,42 @@ def test_a_workshop_teaches_a_new_machine_what_is_usual(workshop: Workshop) -> N
     past_of(workshop, "kestrel", [3], NOW)
     calm = rates((), 5, drifting.usual_of_others(workshop, "kestrel", workshop.marks()))
     assert calm.usual[0] < np.log(0.004)
+
+
+def test_a_quick_correction_is_kept_in_the_logbook_and_is_no_drift(desk: Desk) -> None:
+    workshop = desk.workshop
+    past_of(workshop, "heron", [90, 60, 30], NOW, rate=0.001)
+    heron = workshop.machine("heron")
+    before = drifting.drifting(workshop, "heron", heron.plates[0].id, NOW)
+    new = quick_change(desk, "heron", 0.03).change.new_mm
+    correct(desk, "heron", Corrected(closer_mm=0.03, reported_mm=new, by="mk"))
+    (entry,) = workshop.log("heron")
+    assert (entry.kind, entry.by, entry.correction.away_mm) == ("correction", "mk", pytest.approx(-0.03))
+    assert "closer" in entry.note
+    after = drifting.drifting(workshop, "heron", heron.plates[0].id, datetime.now(UTC))
+    (told,) = after.checks
+    assert (told.moved_mm, told.off_mm) == (pytest.approx(-0.03), pytest.approx(0.03))
+    # What the next run finds by it is not taken for drift.
+    runs = workshop.summaries("heron", 10)
+    found = runs[0].model_copy(update={"started_at": datetime.now(UTC) + timedelta(days=1), "run_id": "next"})
+    gone = drifting.stretches((found, *runs), workshop.log("heron"), heron.plates[0].id)
+    assert gone[-1].change == pytest.approx(found.found.off + 0.03 - runs[0].left.off)
+    assert len(gone) == len(drifting.stretches(runs, (), heron.plates[0].id)) + 1
+    assert before.checks == ()
+    # Another plate has a value of its own.
+    assert drifting.stretches((found, *runs), workshop.log("heron"), "another") == ()
+    with pytest.raises(Refused):
+        logbook.tell(workshop, "heron", logbook.TellLog(id="x", by="mk", kind="correction"))
+
+
+def test_a_check_that_shows_it_off_names_the_move(workshop: Workshop) -> None:
+    past_of(workshop, "heron", [90, 60, 30, 21], NOW, rate=0.004)
+    plate = workshop.machine("heron").plates[0].id
+    told = {"kind": "check", "check": {"plate_id": plate, "place": "centre", "off_mm": 0.06}}
+    logbook.tell(workshop, "heron", logbook.TellLog.model_validate({"id": "c", "by": "mk", "at": NOW, **told}))
+    view = logbook.view(workshop, "heron", now=NOW)
+    assert view.expected.outlook.move_mm < 0
+    assert "mm closer would make it" in view.expected.words
 
 
 def test_an_incident_since_asks_for_a_look_now(workshop: Workshop) -> None:

@@ -15,7 +15,7 @@ from pydantic import Field, model_validator
 from scipy.stats import norm, qmc
 
 from .defaults import DRIFT
-from .moves import resampled
+from .moves import best_shift, p_all_sound, resampled
 from .value import Array, Value
 
 #: A machine's history counts back so many stretches; older ones tell of another life of it.
@@ -73,6 +73,7 @@ class Check:
     """A short look at one place so many days after a plate was left: what was read there, or how a patch held.
 
     `off_mm`: how much too large the gap is, with its sd; or the `verdict` of a patch: its gap is known by that alone.
+    `moved_mm`: how much larger every gap was made right after it.
     """
 
     day: float
@@ -80,21 +81,32 @@ class Check:
     off_mm: float | None = None
     verdict: Verdict | None = None
     sd_mm: float = DRIFT.check_sd_mm
+    moved_mm: float = 0.0
+
+    @classmethod
+    def correction(cls, day: float, away_mm: float, *, after_check: bool) -> Self:
+        """Whoever corrects a height has seen it off by about so much; after a short check that check has said so already."""
+        seen = None if after_check else -away_mm
+        return cls(day=day, place=0, off_mm=seen, sd_mm=DRIFT.correction_sd_mm, moved_mm=away_mm)
 
     def likelihood(self, gaps: Array, low: float, high: float) -> Array:
         """(draws,) of gaps (draws, n) about the gap aimed at; sound is from `low` to `high`."""
         at = gaps[:, self.place]
         if self.off_mm is not None:
             return np.asarray(norm.pdf(self.off_mm, at, self.sd_mm))
+        if self.verdict is None:
+            return np.ones(len(gaps))
         above, below = norm.cdf((at - high) / self.sd_mm), norm.cdf((low - at) / self.sd_mm)
-        return np.asarray({"loose": above, "scraped": below, "sound": 1 - above - below}[self.verdict or "sound"])
+        return np.asarray({"loose": above, "scraped": below, "sound": 1 - above - below}[self.verdict])
 
 
-def stretch(left: PlateSeen, found: PlateSeen, days: float, *, jumped: bool = False) -> Stretch | None:
-    """None where the two are not of the same places."""
+def stretch(
+    left: PlateSeen, found: PlateSeen, days: float, *, jumped: bool = False, moved_mm: float = 0.0
+) -> Stretch | None:
+    """None where the two are not of the same places. `moved_mm`: how much larger every gap was made in between."""
     if left.places != found.places:
         return None
-    return Stretch(max(days, 0.0), found.off - left.off, left.covariance + found.covariance, jumped)
+    return Stretch(max(days, 0.0), found.off - moved_mm - left.off, left.covariance + found.covariance, jumped)
 
 
 def _modes(places: int) -> tuple[Array, Array, Array]:
@@ -226,6 +238,10 @@ class Outlook(Value):
     sd_later_mm: tuple[float, ...]
     #: The place whose reading would tell most, on the day it is due or today.
     check: str
+    #: A move of the stored value that would make every place likelier sound today, above 0 away from the plate; 0 where none is
+    #: worth it; and the chance after it.
+    move_mm: float
+    p_after_move: float
     wanders: str
     wanders_p: float
     wanders_mm_week: float
@@ -349,6 +365,8 @@ def _checked(
         for c in checks:
             if c.day == day:
                 weight = weight * (c.likelihood(flat, low, high) + 1e-9)
+                flat = flat + c.moved_mm
+        gaps = flat.reshape(gaps.shape)
         if day in days:
             at[day] = flat
     keep = resampled(weight, len(weight))
@@ -383,6 +401,8 @@ def outlook(
     from_then = [k for k, d in enumerate(days) if d >= first - 0.01]
     due = _crossing([days[k] for k in from_then], [p[k] for k in from_then], 1 - risk)
     look = min(days, key=lambda d: abs(d - max(due if due is not None else days[-1], since_days)))
+    today = at[min(days, key=lambda d: abs(d - since_days))]
+    move, p_after = _worth_moving(today, left)
     j = int(np.argmax(known.wanders))
     named = known.wanders[j] >= DRIFT.named_at
     return Outlook(
@@ -392,6 +412,8 @@ def outlook(
         sd_now_mm=tuple(float(v) for v in at[days[0]].std(axis=0)),
         sd_later_mm=tuple(float(v) for v in at[days[-1]].std(axis=0)),
         check=left.places[_tells_most(at[look], sound[look])],
+        move_mm=move,
+        p_after_move=p_after,
         wanders=left.places[j + 1] if named else "",
         wanders_p=float(known.wanders[j]),
         wanders_mm_week=float(known.trend[j] * 7) if named else 0.0,
@@ -401,6 +423,15 @@ def outlook(
 _CHOICES, _DRAWS = 24, 128
 #: What was seen to hold counts only where at least so much of what is believed agrees with it.
 _LEAST_HELD = 0.1
+
+
+def _worth_moving(gaps: Array, left: PlateSeen) -> tuple[float, float]:
+    """The move of all gaps (draws, n) by which they are likeliest sound, in whole hundredths, and that chance; 0 where little is won."""
+    low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
+    # In gaps themselves, so that no move scrapes.
+    move = best_shift(gaps + left.target_mm, left.low_mm, left.high_mm, left.target_mm, 0.01)
+    now, after = p_all_sound(gaps, low, high), p_all_sound(gaps + move, low, high)
+    return (move, after) if after > now + DRIFT.worth_moving else (0.0, now)
 
 
 def _normals(n: int) -> Array:

@@ -7,7 +7,9 @@ from pydantic import AwareDatetime, Field
 from ivory_table.core.drift import Verdict
 from ivory_table.core.value import Id, Initials, Label, Note, Value
 
-LogKind = Literal["failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "check", "prints", "note"]
+LogKind = Literal[
+    "failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "check", "correction", "prints", "note"
+]
 #: What may have moved the plate or the nozzle at once.
 JUMPS: frozenset[LogKind] = frozenset({"knock", "torn_off", "moved", "firmware", "part"})
 KIND_WORDS: dict[LogKind, str] = {
@@ -19,6 +21,7 @@ KIND_WORDS: dict[LogKind, str] = {
     "part": "a part was changed: spring, sensor, stop, nozzle",
     "heater": "a heater was tuned",
     "check": "a short check",
+    "correction": "a quick correction of the stored value",
     "prints": "prints done",
     "note": "a note",
 }
@@ -42,8 +45,15 @@ class ShortCheck(Value):
     verdict: Verdict | None = None
 
 
+class Correction(Value):
+    """The stored value changed without a run: with which plate, and how much larger every gap became."""
+
+    plate_id: Id
+    away_mm: Annotated[float, Field(ge=-2, le=2)]
+
+
 class LogEntry(Value):
-    """One thing that happened. `count`: prints, where it is about those; `heater` and `check`: what those found."""
+    """One thing that happened. `count`: prints, where it is about those; `heater`, `check`, `correction`: what those were."""
 
     id: Id
     machine_id: Id
@@ -55,3 +65,4 @@ class LogEntry(Value):
     hours: Annotated[float, Field(gt=0, le=100_000)] | None = None
     heater: HeaterTuned | None = None
     check: ShortCheck | None = None
+    correction: Correction | None = None

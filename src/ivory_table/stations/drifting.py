@@ -15,7 +15,7 @@ from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import MOST_STRETCHES, Check, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
 from ivory_table.core.value import Value
 from ivory_table.core.words import signed
-from ivory_table.runs.log import JUMPS, KIND_WORDS, LogEntry
+from ivory_table.runs.log import JUMPS, KIND_WORDS, Correction, LogEntry
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Workshop
 
@@ -52,10 +52,21 @@ def stretches(runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: st
             continue
         jumped = bool(set(after.changes) - _NO_JUMP) or _incidents(entries, before.last_at, after.started_at) != ()
         days = (after.started_at - before.last_at).total_seconds() / 86400
-        found = stretch(before.left, after.found, days, jumped=jumped)
+        moved = sum(c.away_mm for _, c in _corrections(entries, plate_id, before.last_at, after.started_at))
+        found = stretch(before.left, after.found, days, jumped=jumped, moved_mm=moved)
         if found is not None:
             out.append(found)
     return tuple(out)
+
+
+def _corrections(
+    entries: Sequence[LogEntry], plate_id: str, after: datetime, before: datetime
+) -> list[tuple[datetime, Correction]]:
+    return [
+        (e.at, e.correction)
+        for e in entries
+        if e.correction is not None and e.correction.plate_id == plate_id and after < e.at < before
+    ]
 
 
 def _incidents(entries: Sequence[LogEntry], after: datetime, before: datetime) -> tuple[LogEntry, ...]:
@@ -168,25 +179,42 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
         since_days=round(of.since_days, 2),
         p_today=round(p, 3),
         due_at=due,
-        words=_in_words(p, due, now, ahead, bool(happened)),
+        words=_in_words(p, due, now, ahead, bool(happened)) + _move_words(ahead),
         why=_why(of.left, of.known, ahead),
         outlook=ahead,
         since=tuple(KIND_WORDS[e.kind] for e in happened),
     )
 
 
+#: A correction so many days after a short check was made because of it.
+_BECAUSE_DAYS = 1.0
+
+
 def _checks(entries: Sequence[LogEntry], newest: Summary, happened: Sequence[LogEntry]) -> tuple[Check, ...]:
-    """Short looks at a plate since its last run; none of them counts where something has happened after it."""
+    """Short looks at a plate and corrections since its last run, oldest first; none counts where something has happened after it."""
     left = newest.left
     after = max((e.at for e in happened), default=newest.last_at)
-    found = []
-    for e in entries:
-        of = e.check
-        if left is None or of is None or of.plate_id != newest.plate_id or of.place not in left.places or e.at < after:
+    found: list[Check] = []
+    looked = -_BECAUSE_DAYS
+    for e in sorted(entries, key=lambda e: e.at):
+        if left is None or e.at < after:
             continue
         day = round((e.at - newest.last_at).total_seconds() / 86400, 2)
-        found.append(Check(day=day, place=left.places.index(of.place), off_mm=of.off_mm, verdict=of.verdict))
+        if e.check is not None and e.check.plate_id == newest.plate_id and e.check.place in left.places:
+            place = left.places.index(e.check.place)
+            found.append(Check(day=day, place=place, off_mm=e.check.off_mm, verdict=e.check.verdict))
+            looked = day
+        elif e.correction is not None and e.correction.plate_id == newest.plate_id:
+            because = day - looked < _BECAUSE_DAYS
+            found.append(Check.correction(day, e.correction.away_mm, after_check=because))
     return tuple(found)
+
+
+def _move_words(ahead: Outlook) -> str:
+    if not ahead.move_mm:
+        return ""
+    way = "closer" if ahead.move_mm < 0 else "further away"
+    return f" {abs(ahead.move_mm):.2f} mm {way} would make it {100 * ahead.p_after_move:.0f} %: a quick correction on the bench."
 
 
 def _in_words(p: float, due: datetime | None, now: datetime, ahead: Outlook, happened: bool) -> str:

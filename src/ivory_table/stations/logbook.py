@@ -72,6 +72,10 @@ def tell(workshop: Workshop, machine_id: str, told: TellLog) -> None:
         raise Refused("count_missing", "Say how many prints were done, or how many hours.", "count")
     if told.kind == "heater" and told.heater is None:
         raise Refused("heater_missing", "Say which heater, at what temperature, and how far it swings now.", "heater")
+    if told.kind == "correction":
+        raise Refused(
+            "corrected_elsewhere", "Make the correction on the bench: it is proved there, and kept here.", "kind"
+        )
     if told.kind == "check":
         _refuse_check(workshop.machine(machine_id), told.check)
     if told.kind == "note" and not told.note.strip():

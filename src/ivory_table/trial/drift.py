@@ -90,7 +90,7 @@ def machine(seed: int, number: int) -> dict[str, Any]:
         days, looks = days + wait, looks + 1
         gaps.append(plate.found(float(wait)))
         plate.put_right()
-    minutes_a_day, bad_checked = _with_checks(plate, gaps, days)
+    minutes_a_day, runs_a_day, bad_checked = _with_checks(plate, gaps, days)
     fixed = {every: _looked_at(plate, every, days) for every in SCENARIO["fixed_days"]}
     quiet, loose = (Plate(rng, loosens=is_loose) for is_loose in (False, True))
     return {
@@ -98,6 +98,7 @@ def machine(seed: int, number: int) -> dict[str, Any]:
         "looks_a_day": looks / days,
         "bad": bad / days,
         "minutes_a_day": minutes_a_day,
+        "runs_a_day": runs_a_day,
         "bad_checked": bad_checked,
         "bad_fixed": fixed,
         "named": _named(loose) == NAMES[loose.which + 1],
@@ -105,14 +106,15 @@ def machine(seed: int, number: int) -> dict[str, Any]:
     }
 
 
-def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, float]:
-    """Minutes a day, and the share of days with a bad plate, where a short check comes before a whole run.
+def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, float, float]:
+    """Minutes and whole runs a day, and the share of days with a bad plate, where a short check comes before a whole run.
 
-    The machine is known by the life it had: what short checks save is asked, not how rates are learnt.
+    What the check asks to be stored otherwise is, which the outlook says. The machine is known by the life it had: what short
+    checks save is asked, not how rates are learnt.
     """
     known = rates(gaps, SUPPORTS + 1)
     plate.put_right()
-    since, minutes, bad = 0, 0.0, 0
+    since, minutes, bad, runs = 0, 0.0, 0, 0
     checks: tuple[Check, ...] = ()
     ahead = outlook(LEFT, known)
     for _ in range(days):
@@ -126,11 +128,17 @@ def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, f
         checks = (*checks, Check(day=float(since), place=j, off_mm=read))
         minutes += SCENARIO["check_minutes"]
         ahead = outlook(LEFT, known, since_days=float(since), checks=checks)
+        if ahead.move_mm:
+            plate.off = plate.off + ahead.move_mm
+            checks = (*checks, Check.correction(float(since), ahead.move_mm, after_check=True))
+            minutes += SCENARIO["correction_minutes"]
+            ahead = outlook(LEFT, known, since_days=float(since), checks=checks)
         if ahead.due_in_days is not None and ahead.due_in_days <= since + 0.5:
             minutes += SCENARIO["run_minutes"]
+            runs += 1
             plate.put_right()
             since, checks, ahead = 0, (), outlook(LEFT, known)
-    return minutes / days, bad / days
+    return minutes / days, runs / days, bad / days
 
 
 def _looked_at(plate: Plate, every: int, days: int) -> float:
@@ -169,7 +177,8 @@ def trial(machines: int, seed: int, workers: int = 1) -> dict[str, Any]:
     stated = np.array([pair for f in found for pair in f["stated"]], dtype=float)
     figures: dict[str, Any] = {"chance_gap": _chance_gap(stated)}
     for name, per_day, bad in (
-        ("looks_ratio", "looks_a_day", "bad"),
+        ("looks_unchecked", "looks_a_day", "bad"),
+        ("looks_ratio", "runs_a_day", "bad_checked"),
         ("minutes_ratio", "minutes_a_day", "bad_checked"),
     ):
         figures[name] = _beside_fixed(name, found, per_day, bad, np.random.default_rng(seed))

@@ -2764,6 +2764,11 @@ export interface components {
          * @description A correction that was sent, and what the machine then reported; or the word that it is in the start code.
          */
         Corrected: {
+            /**
+             * By
+             * @default ?
+             */
+            by: string;
             /** Closer Mm */
             closer_mm: number;
             /**
@@ -2778,6 +2783,16 @@ export interface components {
              * @default false
              */
             sure: boolean;
+        };
+        /**
+         * Correction
+         * @description The stored value changed without a run: with which plate, and how much larger every gap became.
+         */
+        Correction: {
+            /** Away Mm */
+            away_mm: number;
+            /** Plate Id */
+            plate_id: string;
         };
         /**
          * Counted
@@ -4421,7 +4436,7 @@ export interface components {
         };
         /**
          * LogEntry
-         * @description One thing that happened. `count`: prints, where it is about those; `heater` and `check`: what those found.
+         * @description One thing that happened. `count`: prints, where it is about those; `heater`, `check`, `correction`: what those were.
          */
         LogEntry: {
             /**
@@ -4432,6 +4447,7 @@ export interface components {
             /** By */
             by: string;
             check?: components["schemas"]["ShortCheck"] | null;
+            correction?: components["schemas"]["Correction"] | null;
             /** Count */
             count?: number | null;
             heater?: components["schemas"]["HeaterTuned"] | null;
@@ -4443,7 +4459,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "note";
             /** Machine Id */
             machine_id: string;
             /**
@@ -5492,6 +5508,10 @@ export interface components {
             days: number[];
             /** Due In Days */
             due_in_days: number | null;
+            /** Move Mm */
+            move_mm: number;
+            /** P After Move */
+            p_after_move: number;
             /** P Sound */
             p_sound: number[];
             /** Sd Later Mm */
@@ -7548,7 +7568,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "note";
             /**
              * Note
              * @default

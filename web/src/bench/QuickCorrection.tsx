@@ -45,6 +45,7 @@ export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]
             closer_mm: closer,
             reported_mm: stores ? said : null,
             confirmed: !stores,
+            by: localStorage.getItem("initials") || "?",
             sure: keep.error?.problem.insist ?? false,
           });
         }}

@@ -158,7 +158,7 @@ function Tell({ view }: { view: LogbookView }) {
           value={kind}
           onChange={setKind}
           options={Object.entries(view.kinds)
-            .filter(([value]) => value !== "check")
+            .filter(([value]) => value !== "check" && value !== "correction")
             .map(([value, text]) => ({ value, text }))}
         />
         <Field label="Initials" value={by} maxLength={12} onChange={(e) => setBy(e.target.value.trim())} />

@@ -433,6 +433,8 @@ class _Drift(Value):
     jump_each_mm: float
     floor_mm: float
     check_sd_mm: float
+    correction_sd_mm: float
+    worth_moving: float
     risk: float
 
 

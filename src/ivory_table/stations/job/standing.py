@@ -30,6 +30,8 @@ class Standing:
     study: ThermalStudy | None
     state: RunState | None
     drift: Drifting | None
+    #: The stored value is this plate's: the machine's newest run was with it.
+    mounted: bool
 
     @property
     def mesh_on(self) -> bool:
@@ -38,7 +40,7 @@ class Standing:
     @property
     def moved_mm(self) -> float:
         """How much further away the tip is by what was stored since."""
-        if self.state is None:
+        if self.state is None or not self.mounted:
             return 0.0
         return convention(self.machine.convention).sign * (self.machine.stored_mm - self.state.stored_mm)
 
@@ -92,7 +94,9 @@ def standing(desk: Desk, machine_id: str, plate_id: str | None, filament_id: str
         except Unreadable:
             drift = None
     study = state.study if state is not None else workshop.study(machine_id, plate.id)
-    return Standing(machine, plate, _filament(desk, filament_id, state), study, state, drift)
+    newest = workshop.summaries(machine_id, 1)
+    mounted = not newest or newest[0].plate_id == plate.id
+    return Standing(machine, plate, _filament(desk, filament_id, state), study, state, drift, mounted)
 
 
 def _filament(desk: Desk, wanted: str | None, state: RunState | None) -> Filament:

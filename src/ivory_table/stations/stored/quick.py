@@ -1,14 +1,19 @@
 """A quick correction without a run: one number, one direction, proved by what the machine reports."""
 
+from datetime import UTC, datetime
 from typing import Annotated
+from uuid import uuid4
 
 from pydantic import Field
 
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.offset import StoredChange, convention, stored_after
-from ivory_table.core.value import StoredMm, Value
+from ivory_table.core.plate import Machine
+from ivory_table.core.value import Initials, StoredMm, Value
+from ivory_table.core.words import signed
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.log import Correction, LogEntry
 from ivory_table.stations.stored.doubts import refuse_other_than_meant
 
 #: Above 0: closer to the plate.
@@ -30,6 +35,7 @@ class Corrected(Value):
     confirmed: bool = False
     #: Said when it is more than a correction usually is.
     sure: bool = False
+    by: Initials = "?"
 
 
 def quick_change(desk: Desk, machine_id: str, closer_mm: float) -> QuickChange:
@@ -59,4 +65,24 @@ def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
         new = wanted.change.new_mm
         refuse_other_than_meant(new, what.reported_mm, machine.z_step_mm)
         desk.workshop.keep_machine(machine.model_copy(update={"stored_mm": new}))
+        _log(desk, machine, what.by, convention(machine.convention).sign * (new - machine.stored_mm))
     return new
+
+
+def _log(desk: Desk, machine: Machine, by: str, away_mm: float) -> None:
+    """For the drift of the plate that is mounted: that of the machine's newest run."""
+    newest = desk.workshop.summaries(machine.id, 1)
+    plate = newest[0].plate_id if newest else machine.plates[0].id
+    desk.workshop.keep_log(
+        LogEntry(
+            id=uuid4().hex,
+            machine_id=machine.id,
+            at=datetime.now(UTC),
+            by=by,
+            kind="correction",
+            note=f"{signed(away_mm, 3)} mm away from the plate"
+            if away_mm > 0
+            else f"{-away_mm:.3f} mm closer to the plate",
+            correction=Correction(plate_id=plate, away_mm=round(away_mm, 6)),
+        )
+    )
