@@ -1,6 +1,7 @@
 """Set-up, prepare and what lies beside the tram, in a real browser: mouse, keyboard, a phone, bad input, two tabs."""
 
 import re
+from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -245,3 +246,23 @@ def test_set_up_on_a_phone(browser: Browser, address: str, where: str) -> None:
     page.wait_for_timeout(300)
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
     context.close()
+
+
+def test_everything_is_carried_away_and_brought_in_once(desk_page: Page, tmp_path: Path) -> None:
+    page = desk_page
+    start_run(page, "Heron")
+    page.goto(page.url.split("/runs/")[0] + "/setup")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="carry everything away (JSON)").click()
+    kept = tmp_path / "workshop.zip"
+    download.value.save_as(kept)
+    bring = page.get_by_label("Bring another workshop in")
+    other = tmp_path / "other.zip"
+    other.write_bytes(b"no workshop at all")
+    bring.set_input_files(other)
+    expect(page.get_by_role("alert")).to_contain_text(re.compile("[a-z]{3}.*\\."))
+    bring.set_input_files(kept)
+    expect(page.get_by_role("status")).to_contain_text("0 new runs, 1 here already")
+    assert serious(page) == []
+    page.set_viewport_size({"width": 390, "height": 844})
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390

@@ -11,6 +11,7 @@ from ivory_table.runs.log import LogEntry
 from ivory_table.stations import after_change, logbook, what_changed
 from ivory_table.stations.after_change import TakeSnapshot
 from ivory_table.stations.lines import Lines
+from ivory_table.stations.prepare.view import view as prepare_view
 from ivory_table.store.workshop import Unknown, Workshop
 from tests.past import past_of
 
@@ -105,6 +106,11 @@ def test_a_run_begins_with_the_changes_that_were_named(desk: Desk) -> None:
     )
     setup = desk.start(wanted)
     assert {"springs", "z_stop"} <= set(setup.changes)
+    # What was told is not said to have been found.
+    assert set(setup.told_changes) == {"springs", "z_stop"}
+    shown = {c.id: c.found for c in prepare_view(desk.open(setup.id)).changes}
+    assert (shown["springs"], shown["z_stop"]) == (False, False)
+    assert all(found for c, found in shown.items() if c not in setup.told_changes)
     assert setup.learnt is None
     with pytest.raises(Refused):
         desk.start(wanted.model_copy(update={"id": "r2", "changes": ("moonlight",)}))

@@ -62,6 +62,8 @@ class RunSetup(Value):
     mesh_on: bool = False
     #: What differs from the machine's last run, as ids of changes, and the stored value this foretells.
     changes: tuple[Id, ...] = ()
+    #: Of these, what somebody told when the run was begun; the others were found by comparing.
+    told_changes: tuple[Id, ...] = ()
     foretold_mm: StoredMm | None = None
     #: One sd of it, where it comes from what this plate needed before; 0 where it follows from a thickness.
     foretold_sd_mm: float = 0.0

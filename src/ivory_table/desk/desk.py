@@ -135,7 +135,8 @@ class Desk:
         if before is None and machine.in_use:
             changes = ()
         there = {c.id for c in changes}
-        changes = (*changes, *(_told(c) for c in wanted.changes if c not in there))
+        told = tuple(_told(c) for c in wanted.changes if c not in there)
+        changes = (*changes, *told)
         if any(c.forgets for c in changes):
             setup = setup.model_copy(update={"learnt": None})
         # What two plates were seen to differ by says more than their thickness on paper.
@@ -144,6 +145,7 @@ class Desk:
         setup = setup.model_copy(
             update={
                 "changes": tuple(c.id for c in changes),
+                "told_changes": tuple(c.id for c in told),
                 "foretold_mm": known.stored_mm if known else by_stack.new_mm if by_stack else None,
                 "foretold_sd_mm": known.sd_mm if known else 0.0,
             }

@@ -4,9 +4,9 @@ import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Link, NavLink, useNavigate, useParams } from "react-router";
 import type { Schemas, Station } from "../api/client";
 import { useLineStatus } from "../api/line";
-import { may } from "../api/network";
 import type { Acts, Head, KeepEntry, Zones } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
+import { Need } from "../network/Need";
 import { plasticOf } from "../sheet/Swatch";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
@@ -122,7 +122,7 @@ export function Shell({
           {head.signed_off && station !== "sign_off" && (
             <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
           )}
-          {!may(line.me, "work") && <p className="text-brass">{line.me?.words}. Nothing can be kept from here.</p>}
+          <Need to="work" />
           <Cautions cautions={cautions.filter((c) => !c.seen)} note={acts.note} />
           {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={acts.keep} busy={acts.busy} />}
           {!head.signed_off && <LineNow line={line} zones={zones} />}

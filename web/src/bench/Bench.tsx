@@ -7,6 +7,7 @@ import type { Schemas } from "../api/client";
 import { useBench, useImportRun, useStartRun } from "../api/run";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
+import { Need } from "../network/Need";
 import { Button, Choice, Field, FileField, Wrong } from "../ui/controls";
 import { FirstUse } from "./FirstUse";
 import { Machines } from "./Machines";
@@ -137,87 +138,89 @@ function StartSlip({
           </span>
         </Link>
       )}
-      <form
-        className="mt-3 flex flex-col gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          const by = initials.trim();
-          if (!by || by.length > 12)
-            return setWrong("Give your initials, 1 to 12 letters, so that the record says who.");
-          setWrong(null);
-          localStorage.setItem("initials", by);
-          start.mutate(
-            {
-              id,
-              machine_id: machine.id,
-              plate_id: plate,
-              filament_id: filament,
-              gauge_id: gauge,
-              initials: by,
-              changes,
-            },
-            { onSuccess: (run) => navigate(`/runs/${run.id}/prepare`) },
-          );
-        }}
-      >
-        <Choice
-          label="Plate"
-          value={plate}
-          onChange={setPlate}
-          options={machine.plates.filter((p) => !p.retired).map((p) => ({ value: p.id, text: p.name }))}
-        />
-        <Choice
-          label="Filament"
-          value={filament}
-          onChange={setFilament}
-          options={bench.filaments.map((f) => ({ value: f.id, text: f.name }))}
-        />
-        <Choice
-          label="Gauge"
-          value={gauge}
-          onChange={setGauge}
-          options={bench.gauges.map((g) => ({
-            value: g.id,
-            text: `${g.name}, ${g.measured ? `${g.thickness_mm.toFixed(2)} mm measured` : "not measured"}`,
-          }))}
-        />
-        <Field
-          label="Your initials"
-          value={initials}
-          onChange={(e) => setInitials(e.target.value)}
-          wrong={wrong}
-          maxLength={40}
-          list="who"
-        />
-        <datalist id="who">
-          {bench.people.map((p) => (
-            <option key={p.initials} value={p.initials}>
-              {p.name}
-            </option>
-          ))}
-        </datalist>
-        {(!bench.filaments.length || !bench.gauges.length) && (
-          <p className="text-sm text-brass">
-            A run needs a filament and a gauge:{" "}
-            <Link to="/setup?shelf=gauges" className="underline underline-offset-4">
-              enter them in the set-up
-            </Link>
-            .
-          </p>
-        )}
-        {changes.length > 0 && (
-          <p className="border-l-2 border-brass pl-3 text-sm">
-            It begins with {changes.length === 1 ? "the change" : `${changes.length} changes`} you named; what follows
-            from {changes.length === 1 ? "it" : "them"} stands at Prepare.
-          </p>
-        )}
-        <Wrong wrong={start.error} />
-        <Button look="main" type="submit" disabled={start.isPending}>
-          Start a new run
-        </Button>
-      </form>
-      {!open && <QuickCorrection machine={machine} rule={line.convention_rule} />}
-      <ImportRun />
+      <Need to="work">
+        <form
+          className="mt-3 flex flex-col gap-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            const by = initials.trim();
+            if (!by || by.length > 12)
+              return setWrong("Give your initials, 1 to 12 letters, so that the record says who.");
+            setWrong(null);
+            localStorage.setItem("initials", by);
+            start.mutate(
+              {
+                id,
+                machine_id: machine.id,
+                plate_id: plate,
+                filament_id: filament,
+                gauge_id: gauge,
+                initials: by,
+                changes,
+              },
+              { onSuccess: (run) => navigate(`/runs/${run.id}/prepare`) },
+            );
+          }}
+        >
+          <Choice
+            label="Plate"
+            value={plate}
+            onChange={setPlate}
+            options={machine.plates.filter((p) => !p.retired).map((p) => ({ value: p.id, text: p.name }))}
+          />
+          <Choice
+            label="Filament"
+            value={filament}
+            onChange={setFilament}
+            options={bench.filaments.map((f) => ({ value: f.id, text: f.name }))}
+          />
+          <Choice
+            label="Gauge"
+            value={gauge}
+            onChange={setGauge}
+            options={bench.gauges.map((g) => ({
+              value: g.id,
+              text: `${g.name}, ${g.measured ? `${g.thickness_mm.toFixed(2)} mm measured` : "not measured"}`,
+            }))}
+          />
+          <Field
+            label="Your initials"
+            value={initials}
+            onChange={(e) => setInitials(e.target.value)}
+            wrong={wrong}
+            maxLength={40}
+            list="who"
+          />
+          <datalist id="who">
+            {bench.people.map((p) => (
+              <option key={p.initials} value={p.initials}>
+                {p.name}
+              </option>
+            ))}
+          </datalist>
+          {(!bench.filaments.length || !bench.gauges.length) && (
+            <p className="text-sm text-brass">
+              A run needs a filament and a gauge:{" "}
+              <Link to="/setup?shelf=gauges" className="underline underline-offset-4">
+                enter them in the set-up
+              </Link>
+              .
+            </p>
+          )}
+          {changes.length > 0 && (
+            <p className="border-l-2 border-brass pl-3 text-sm">
+              It begins with {changes.length === 1 ? "the change" : `${changes.length} changes`} you named; what follows
+              from {changes.length === 1 ? "it" : "them"} stands at Prepare.
+            </p>
+          )}
+          <Wrong wrong={start.error} />
+          <Button look="main" type="submit" disabled={start.isPending}>
+            Start a new run
+          </Button>
+        </form>
+        {!open && <QuickCorrection machine={machine} rule={line.convention_rule} />}
+        <ImportRun />
+      </Need>
     </section>
   );
 }

@@ -6,6 +6,7 @@ import { useBench } from "../api/run";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
 import { PageHead } from "../logbook/PageHead";
+import { Need } from "../network/Need";
 import { Button, Choice, FileField, Panel, Wrong } from "../ui/controls";
 import { day } from "../ui/words";
 import { Compare } from "./Compare";
@@ -66,56 +67,58 @@ export function JobCheck() {
           aria-label="What to do now"
           className="order-1 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-2 lg:overflow-y-auto"
         >
-          {/* biome-ignore lint/a11y/noStaticElementInteractions: a file may be dropped here; the button below does the same */}
-          <div
-            onDragOver={(e) => {
-              e.preventDefault();
-              setOver(true);
-            }}
-            onDragLeave={() => setOver(false)}
-            onDrop={drop}
-            className={`flex flex-col gap-2 rounded-[6px] border border-dashed p-3 ${over ? "border-brass bg-brass/10" : "border-graphite"}`}
-          >
-            <div className="grid grid-cols-2 gap-2">
-              <Choice
-                label="Plate"
-                value={plate}
-                onChange={setPlate}
-                options={[
-                  { value: "", text: "as last run" },
-                  ...line.machine.plates.filter((p) => !p.retired).map((p) => ({ value: p.id, text: p.name })),
-                ]}
-              />
-              <Choice
-                label="Filament"
-                value={filament}
-                onChange={setFilament}
-                options={[
-                  { value: "", text: "as last run" },
-                  ...bench.data.filaments.map((f) => ({ value: f.id, text: f.name })),
-                ]}
-              />
+          <Need to="work">
+            {/* biome-ignore lint/a11y/noStaticElementInteractions: a file may be dropped here; the button below does the same */}
+            <div
+              onDragOver={(e) => {
+                e.preventDefault();
+                setOver(true);
+              }}
+              onDragLeave={() => setOver(false)}
+              onDrop={drop}
+              className={`flex flex-col gap-2 rounded-[6px] border border-dashed p-3 ${over ? "border-brass bg-brass/10" : "border-graphite"}`}
+            >
+              <div className="grid grid-cols-2 gap-2">
+                <Choice
+                  label="Plate"
+                  value={plate}
+                  onChange={setPlate}
+                  options={[
+                    { value: "", text: "as last run" },
+                    ...line.machine.plates.filter((p) => !p.retired).map((p) => ({ value: p.id, text: p.name })),
+                  ]}
+                />
+                <Choice
+                  label="Filament"
+                  value={filament}
+                  onChange={setFilament}
+                  options={[
+                    { value: "", text: "as last run" },
+                    ...bench.data.filaments.map((f) => ({ value: f.id, text: f.name })),
+                  ]}
+                />
+              </div>
+              {check.isPending ? (
+                <>
+                  <p role="status">
+                    {check.sent < 1
+                      ? `Sending, ${Math.round(100 * check.sent)} %`
+                      : `Reading it${check.read ? `, ${Math.round(100 * check.read)} %` : ""}`}
+                  </p>
+                  <div className="h-2 rounded-[2px] border border-ink">
+                    <div
+                      className="h-full bg-ink"
+                      style={{ width: `${100 * (check.sent < 1 ? check.sent : check.read)}%` }}
+                    />
+                  </div>
+                  <Button onClick={check.stop}>Stop</Button>
+                </>
+              ) : (
+                <FileField label="Choose the program, or drop it here" accept="*" onFile={send} />
+              )}
+              <Wrong wrong={check.error} />
             </div>
-            {check.isPending ? (
-              <>
-                <p role="status">
-                  {check.sent < 1
-                    ? `Sending, ${Math.round(100 * check.sent)} %`
-                    : `Reading it${check.read ? `, ${Math.round(100 * check.read)} %` : ""}`}
-                </p>
-                <div className="h-2 rounded-[2px] border border-ink">
-                  <div
-                    className="h-full bg-ink"
-                    style={{ width: `${100 * (check.sent < 1 ? check.sent : check.read)}%` }}
-                  />
-                </div>
-                <Button onClick={check.stop}>Stop</Button>
-              </>
-            ) : (
-              <FileField label="Choose the program, or drop it here" accept="*" onFile={send} />
-            )}
-            <Wrong wrong={check.error} />
-          </div>
+          </Need>
           {report.data && <Report report={report.data} />}
           {report.data && (
             <SaveCopy

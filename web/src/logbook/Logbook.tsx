@@ -6,6 +6,7 @@ import { v4 as uuid } from "uuid";
 import { type LogbookView, useLogbook, useTellLog } from "../api/logbook";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
+import { Need } from "../network/Need";
 import { Button, Choice, Field, Panel, Why, Wrong } from "../ui/controls";
 import { day, signed, typedNumber } from "../ui/words";
 import { Multiples } from "./Multiples";
@@ -39,8 +40,10 @@ export function Logbook() {
           className="order-1 flex flex-col gap-3 rounded-[6px] border border-hairline bg-paper p-4 lg:order-2 lg:overflow-y-auto"
         >
           <ToExpect view={view} />
-          <ShortCheck view={view} />
-          <Tell view={view} />
+          <Need to="work">
+            <ShortCheck view={view} />
+            <Tell view={view} />
+          </Need>
           <Happened view={view} />
           <p className="flex flex-wrap gap-x-4 border-t border-hairline pt-2 text-sm">
             <Link

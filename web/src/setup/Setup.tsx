@@ -4,6 +4,7 @@ import type { Schemas } from "../api/client";
 import { useSetup } from "../api/setup";
 import { Finder } from "../app/Finder";
 import { Waiting } from "../app/Waiting";
+import { Need } from "../network/Need";
 import { Button } from "../ui/controls";
 import { BringSetup } from "./BringSetup";
 import { Carried } from "./Carried";
@@ -69,7 +70,10 @@ export function Setup() {
           </Button>
           <Share />
         </nav>
-        <Chosen key={`${shelf} ${id}`} shelf={shelf} id={id} view={view} go={(to) => go(shelf, to)} />
+        <div>
+          <Need to="move" />
+          <Chosen key={`${shelf} ${id}`} shelf={shelf} id={id} view={view} go={(to) => go(shelf, to)} />
+        </div>
       </main>
       <Finder />
     </div>

@@ -87,7 +87,7 @@ def view(run: OpenRun) -> PrepareView:
         ),
         tools=_tools(run),
         school=state.school,
-        changes=tuple(change(c, found=c in setup.changes) for c in state.changes),
+        changes=tuple(change(c, found=c in set(setup.changes) - set(setup.told_changes)) for c in state.changes),
         can_tell=tuple(c for c in known_changes() if c.id not in state.changes and c.id not in _FOUND_ONLY),
         foretold=_foretold(run),
         foretold_why=_foretold_why(run),
