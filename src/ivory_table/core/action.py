@@ -21,6 +21,8 @@ ActionKind = Literal[
     "ladder",
     "settings",
     "tram",
+    "shim",
+    "wait_heat",
 ]
 
 

@@ -52,7 +52,7 @@ def parts(errors: Array, cov: Array, zones: Array) -> tuple[Part, ...]:
 
 def chance_sound(field: FieldPosterior, bead: Bead) -> float:
     """The chance that all zones are sound as they are: their gaps, and nothing else that keeps one from holding."""
-    return _Odds.of(field).stays * p_all_sound(_draws(field, bead), *bead.bands_mm()["sound"])
+    return _Odds.of(field).stays * p_all_sound(drawn_gaps(field, bead), *bead.bands_mm()["sound"])
 
 
 def looks_sound(field: FieldPosterior, bead: Bead, eye_scatter: float) -> float:
@@ -74,7 +74,7 @@ def judged_done(field: FieldPosterior, bead: Bead, trust: float = 1.0) -> bool:
     return trust * chance_sound(field, bead) >= JUDGE.done_at
 
 
-def _draws(field: FieldPosterior, bead: Bead) -> Array:
+def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
     """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal.
 
     Importance resampling: drawn from the normal, weighed by each sight's likelihood over its site. A loose line is
@@ -149,7 +149,7 @@ def next_actions(
     field: FieldPosterior, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
 ) -> tuple[Action, ...]:
     """Actions ranked as in `_ranked`, and last of all, where it would end what is left, another first layer for the parts."""
-    gaps = _draws(field, bead)
+    gaps = drawn_gaps(field, bead)
     ranked = _ranked(field, gaps, bead, material, marks, **known)
     thicker = thicker_layer(bead)
     if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:

@@ -2174,7 +2174,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram";
+            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "wait_heat";
             /** Marks */
             marks?: number[] | null;
             /**
@@ -6574,6 +6574,11 @@ export interface components {
              */
             started_at: string;
             study?: components["schemas"]["ThermalStudy"] | null;
+            /**
+             * Told Changes
+             * @default []
+             */
+            told_changes: string[];
         };
         /** RunsFound */
         RunsFound: {

@@ -176,6 +176,7 @@ class _Minutes(Value):
     measure: float
     mesh: float
     tram: float
+    shim: float
     clean: float
     failed: float
 

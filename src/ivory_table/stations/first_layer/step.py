@@ -7,12 +7,14 @@ from pydantic import Field
 
 from ivory_table.core.action import Action, Before
 from ivory_table.core.defaults import JUDGE, LAYER, TRAM
+from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.judge import next_actions
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
+from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array, StationName, Value
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun, once_per_state
@@ -68,7 +70,51 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
         actions = (_again(proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
-    return _steps(run, actions, wanted)
+    return _steps(run, _with_form(run, actions, wanted), wanted)
+
+
+def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[Action, ...]:
+    """The plate's form itself: heat that still moves it comes first, a shim where little else helps comes last."""
+    state, field, bead = run.state, wanted.field, wanted.plan.bead
+    if any(a.kind == "done" for a in actions[:1]):
+        return actions
+    waits = _wait_for_heat(run, wanted)
+    machine = run.setup.machine
+    # A mesh evens out what a shim would.
+    evens = state.mesh_on or not machine.can_mesh
+    shims = (
+        shim(
+            field,
+            bead,
+            wanted.plan.places,
+            machine.z_step_mm,
+            bead.target_mm(run.setup.filament.material),
+            knobs=bool(state.screws),
+            so_far=max((a.p_all_sound for a in actions if a.kind not in _LATER), default=0.0),
+        )
+        if evens
+        else None
+    )
+    return (*((waits,) if waits else ()), *actions, *((shims,) if shims else ()))
+
+
+#: What these bring is seen only once they are done.
+_LATER = ("mesh", "tram", "print_again", "patches", "ladder", "feed", "caliper", "settings")
+
+
+def _wait_for_heat(run: OpenRun, wanted: Wanted) -> Action | None:
+    """Where the newest proof was judged on a plate that was not still yet."""
+    state = run.state
+    found = settling(state.study) if state.study is not None else None
+    if found is None or state.heated is None or state.study is None:
+        return None
+    held = (run.entries[-1].at - state.heated.held_since).total_seconds() / 60
+    to_come = found.still_to_come_mm(max(held, 0.0))
+    bow = state.belief.surface.forms(wanted.plan.places)[:, 0]
+    at_centre = float(state.belief.surface.forms([run.setup.plate.centre])[0, 0])
+    if abs(at_centre) < 1e-9:
+        return None
+    return wait_for_heat(wanted.field, wanted.plan.bead, to_come * bow / at_centre, found.settled_after_min - held)
 
 
 def _again(proof: ProofRun, actions: tuple[Action, ...]) -> Action:
@@ -173,6 +219,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "caliper": f"Measure with a caliper: {', '.join(zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
             "ladder": "Print a ladder: patches that come closer step by step.",
+            "shim": "Lay shims under the low places: the plan is at Tram.",
+            "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",
             "settings": "Print the parts with a thicker first layer"
             + (f", the nozzle {stored.words}." if stored else "."),
         }[action.kind]
@@ -213,6 +261,7 @@ LEADS_TO: dict[str, StationName] = {
     "mesh": "mesh",
     "measure": "mesh",
     "tram": "tram",
+    "shim": "tram",
     "done": "sign_off",
     # By forms of its own, beside the advice.
     "feed": "first_layer",
@@ -234,6 +283,8 @@ DOES = {
     "patches": "Printed",
     "ladder": "Printed",
     "settings": "See the settings",
+    "shim": "Go to Tram",
+    "wait_heat": "Waited, and printed again",
 }
 
 
@@ -247,7 +298,7 @@ def _keeps(
 ) -> tuple[Done, ...]:
     """The rows of a step that was done, each of its own: cleaned, mended, turned, set."""
     proof = run.state.proofs[-1]
-    if action.kind == "print_again":
+    if action.kind in ("print_again", "wait_heat"):
         return (ProofStarted(proof=alone or run.state.next_proof("advised")),)
     if action.kind in ("patches", "ladder"):
         return (ProofStarted(proof=run.state.next_proof("ladder") if action.kind == "ladder" else wanted.plan),)
