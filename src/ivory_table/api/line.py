@@ -5,9 +5,10 @@ from collections.abc import AsyncIterator
 from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated
 
-from fastapi import APIRouter, Body, Path, Request
+from fastapi import APIRouter, Body, Depends, Path, Request
 from fastapi.concurrency import run_in_threadpool
-from fastapi.responses import PlainTextResponse, StreamingResponse
+from fastapi.responses import PlainTextResponse
+from fastapi.sse import EventSourceResponse
 
 from ivory_table.access.network import Network
 from ivory_table.core.proof import ProofChoice
@@ -37,6 +38,8 @@ def at_run_line(request: Request, run_id: str, words: str) -> Lines:
 
 
 MachineId = Annotated[Id, Path(description="The machine's id.")]
+#: A stream looks whether something has changed so often, and at everything again after so many of those.
+LOOK_EVERY_S, LOOKS_AGAIN = 0.1, 100
 line_routes = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
 
 
@@ -147,30 +150,30 @@ def get_log(request: Request, machine_id: MachineId) -> PlainTextResponse:
     return download(lines(request).log(machine_id), f"line-{machine_id}.log", "text/plain")
 
 
-@line_routes.get("/events", response_class=StreamingResponse, responses={200: {"content": {"text/event-stream": {}}}})
-async def events(request: Request, machine_id: MachineId) -> StreamingResponse:
+def line_there(request: Request, machine_id: MachineId) -> None:
+    """Asked before a stream begins: a machine that is not there is refused, not streamed."""
+    lines(request).status(machine_id)
+
+
+@line_routes.get("/events", response_class=EventSourceResponse, dependencies=[Depends(line_there)])
+async def events(request: Request, machine_id: MachineId) -> AsyncIterator[LineStatus]:
     """The line's status now and whenever it changes, as server-sent events."""
     found, at = lines(request), who(request)
     network: Network | None = request.app.state.network
-    await run_in_threadpool(found.status, machine_id)
-
-    async def changes() -> AsyncIterator[str]:
-        seen, quiet = "", 0.0
-        while not await request.is_disconnected():
-            if network is not None and not await run_in_threadpool(network.still, at):
-                return  # shut out meanwhile
-            version = found.version  # before the look: a change in between is then seen at once
-            status = (await run_in_threadpool(found.status, machine_id)).model_dump_json()
-            if status != seen or quiet > 10:
-                seen, quiet = status, 0.0
-                yield f"data: {status}\n\n"
-            while found.version == version and quiet <= 10:
-                await asyncio.sleep(0.1)
-                quiet += 0.1
-                if found.closing or await request.is_disconnected():
-                    return
-
-    return StreamingResponse(changes(), media_type="text/event-stream", headers={"cache-control": "no-store"})
+    seen: LineStatus | None = None
+    while network is None or await run_in_threadpool(network.still, at):
+        version = found.version  # before the look: a change in between is then seen at once
+        status = await run_in_threadpool(found.status, machine_id)
+        if status != seen:
+            seen = status
+            yield status
+        # Looked at again now and then in any case: whoever was shut out meanwhile hears no more.
+        for _ in range(LOOKS_AGAIN):
+            if found.closing or await request.is_disconnected():
+                return
+            if found.version != version:
+                break
+            await asyncio.sleep(LOOK_EVERY_S)
 
 
 run_line_routes = APIRouter(prefix="/api/runs/{run_id}/line", tags=["line"])
