@@ -25,7 +25,7 @@ from ivory_table.trial.run import SCENARIO, trial
 
 @pytest.fixture(scope="module")
 def report() -> dict:
-    return trial(12, 7)
+    return trial(6, 7)
 
 
 def test_the_report_names_its_scenario_and_everything_it_counted(report: dict) -> None:
@@ -71,7 +71,7 @@ def test_the_command_prints_json_and_refuses_nonsense() -> None:
 def test_machines_that_do_not_fit_come_to_an_end_and_no_harm() -> None:
     """A few of the trial of hands that slip and knobs that work the other way: nothing diverges, everything ends."""
     with tempfile.TemporaryDirectory() as folder:
-        for number in range(5):
+        for number in range(3):
             found = tram_figures((folder, 7, number))
             assert found["read_all_diverged"] == found["counting_diverged"] == found["crashes"] == 0
             assert found["read_all_ended"] == found["counting_ended"] == 1

@@ -62,6 +62,8 @@ def practised(address: str, seq: int) -> httpx.Response:
     return answer
 
 
+#: Two servers with their practice machines; tests/store kills a process that writes in every run of the tests.
+@pytest.mark.slow
 def test_a_run_survives_kill_nine(tmp_path: Path) -> None:
     command = [sys.executable, "-m", "ivory_table.cli"]
     body = {
@@ -86,6 +88,7 @@ def test_a_run_survives_kill_nine(tmp_path: Path) -> None:
         assert more.json()["seq"] == 6
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(not (ROOT / "src/ivory_table/web/index.html").exists(), reason="the front end is not built")
 def test_the_wheel_alone_serves_the_demo_from_a_clean_venv(tmp_path: Path) -> None:
     """The dependencies are lent from the environment of the tests, so that no network is needed."""

@@ -1,6 +1,7 @@
 """Whatever is thrown at the API, it answers by its own description and never with a failure of its own."""
 
 import tempfile
+from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 
@@ -8,8 +9,9 @@ import pytest
 import schemathesis
 from fastapi import FastAPI
 from fastapi.testclient import TestClient
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, given, settings
 from schemathesis.checks import not_a_server_error
+from schemathesis.schemas import BaseSchema
 from schemathesis.specs.openapi.checks import response_schema_conformance, status_code_conformance
 
 from ivory_table.access.network import COOKIE, Network
@@ -40,27 +42,53 @@ def _app(folder: Path) -> FastAPI:
 
 
 SERVED = _app(Path(tempfile.mkdtemp()))
-described = schemathesis.openapi.from_asgi("/api/openapi.json", SERVED, headers={"host": "127.0.0.1"}).exclude(
-    path_regex="/events$"
-)  # a stream without an end: tests/api/test_line.py reads it
+
+
+@cache
+def described() -> BaseSchema:
+    return schemathesis.openapi.from_asgi("/api/openapi.json", SERVED, headers={"host": "127.0.0.1"})
+
+
+#: Every operation by its method and path: what is thrown at it is made up when it is its turn, and not when tests are collected.
+#: A stream without an end is read in tests/api/test_line.py.
+OPERATIONS = sorted(
+    (method.upper(), path)
+    for path, methods in SERVED.openapi()["paths"].items()
+    for method in methods
+    if not path.endswith("/events")
+)
 #: Whole files are thrown at it in tests/api/test_no_harm.py, and bad rows in tests/api/test_api.py; making those up takes
 #: longer than all the rest. `make slow` has everything.
-quick = described.exclude(path_regex="/import$").exclude(
-    method="POST", path_regex="/(prepare|tram|mesh|offset|first_layer|sign_off)$"
-)
+QUICK = [
+    (method, path)
+    for method, path in OPERATIONS
+    if not path.endswith("/import")
+    and not (
+        method == "POST" and path.rsplit("/", 1)[1] in {"prepare", "tram", "mesh", "offset", "first_layer", "sign_off"}
+    )
+]
 
 
-@quick.parametrize()
-@settings(max_examples=3, deadline=None, suppress_health_check=list(HealthCheck))
-def test_every_answer_fits_the_description(case: schemathesis.Case) -> None:
-    fits(case)
+def thrown_at(method: str, path: str, examples: int, what: Callable[[schemathesis.Case], None]) -> None:
+    """Made-up requests for one operation, one after the other."""
+
+    @settings(max_examples=examples, deadline=None, suppress_health_check=list(HealthCheck))
+    @given(described()[path][method].as_strategy())
+    def each(case: schemathesis.Case) -> None:
+        what(case)
+
+    each()
+
+
+@pytest.mark.parametrize(("method", "path"), QUICK)
+def test_every_answer_fits_the_description(method: str, path: str) -> None:
+    thrown_at(method, path, 3, fits)
 
 
 @pytest.mark.slow
-@described.parametrize()
-@settings(max_examples=80, deadline=None, suppress_health_check=list(HealthCheck))
-def test_whatever_is_thrown_at_it_the_answer_fits_the_description(case: schemathesis.Case) -> None:
-    fits(case)
+@pytest.mark.parametrize(("method", "path"), OPERATIONS)
+def test_whatever_is_thrown_at_it_the_answer_fits_the_description(method: str, path: str) -> None:
+    thrown_at(method, path, 80, fits)
 
 
 def fits(case: schemathesis.Case) -> None:
@@ -79,17 +107,20 @@ NETWORKED = create_app(SERVED.state.desk, network=NETWORK)
 
 @pytest.mark.slow
 @pytest.mark.parametrize("role", ["look", "work", "move"])
-@described.parametrize()
-@settings(max_examples=20, deadline=None, suppress_health_check=list(HealthCheck))
-def test_whatever_a_device_sends_it_does_no_more_than_it_may(case: schemathesis.Case, role: Role) -> None:
+@pytest.mark.parametrize(("method", "path"), OPERATIONS)
+def test_whatever_a_device_sends_it_does_no_more_than_it_may(method: str, path: str, role: Role) -> None:
     """Addresses beyond a role are refused before anything in the request is looked at."""
     device = _device(role)
-    asked = needed(case.method.upper(), case.formatted_path)
-    if asked is None or RANK[asked] <= RANK[role]:
-        return
-    body = case.body if isinstance(case.body, (dict, list, str, int, float, bool, type(None))) else None
-    response = device.request(case.method, case.formatted_path, params=case.query or None, json=body)
-    assert (response.status_code, response.json()["code"]) == (403, "not_allowed")
+
+    def refused(case: schemathesis.Case) -> None:
+        asked = needed(case.method.upper(), case.formatted_path)
+        if asked is None or RANK[asked] <= RANK[role]:
+            return
+        body = case.body if isinstance(case.body, (dict, list, str, int, float, bool, type(None))) else None
+        response = device.request(case.method, case.formatted_path, params=case.query or None, json=body)
+        assert (response.status_code, response.json()["code"]) == (403, "not_allowed")
+
+    thrown_at(method, path, 20, refused)
 
 
 @cache

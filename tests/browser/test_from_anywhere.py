@@ -54,7 +54,7 @@ def test_a_quick_correction_from_the_bench(desk_page: Page) -> None:
     expect(page.get_by_text("probe offset −1.950")).to_be_visible()
 
 
-@pytest.mark.parametrize("width", [1280, 820, 390])
+@pytest.mark.parametrize("width", [1280, pytest.param(820, marks=pytest.mark.slow), 390])
 def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Page, address: str, width: int) -> None:
     page = desk_page
     page.set_viewport_size({"width": width, "height": 1180 if width == 820 else 800})

@@ -350,7 +350,9 @@ def test_the_finder_and_the_list_of_keys(desk_page: Page) -> None:
     expect(page).to_have_url(re.compile("first_layer"))
 
 
-@pytest.mark.parametrize(("machine", "scheme"), [("Heron", "light"), ("Bittern", "dark")])
+@pytest.mark.parametrize(
+    ("machine", "scheme"), [("Heron", "light"), pytest.param("Bittern", "dark", marks=pytest.mark.slow)]
+)
 def test_no_screen_has_a_serious_finding(browser: Browser, address: str, scheme: str, machine: str) -> None:
     page = browser.new_context(color_scheme=scheme, viewport={"width": 1280, "height": 800}).new_page()
     page.goto(address)

@@ -47,8 +47,12 @@ def until(true: Callable[[], object], seconds: float = 60.0) -> None:
         time.sleep(0.02)
 
 
-#: Each way of plugging in and each manner, not each with each: what one does to the other is nothing.
-@pytest.fixture(params=[("tcp", "harbour"), ("pty", "lantern")], ids=lambda p: "-".join(p))
+#: Each way of plugging in and each manner, not each with each: what one does to the other is nothing. The second with `make slow`;
+#: a pty is opened in every run of the tests by tests/api/test_line.py.
+@pytest.fixture(
+    params=[("tcp", "harbour"), pytest.param(("pty", "lantern"), marks=pytest.mark.slow)],
+    ids=["tcp-harbour", "pty-lantern"],
+)
 def plugged(request: pytest.FixtureRequest) -> tuple[str, Manner]:
     return request.param[0], quick(request.param[1])
 
