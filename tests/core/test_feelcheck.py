@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 from scipy.stats import norm
 
 from ivory_table.core.feelcheck import ROUNDS, STEPS_MM, FeelTry, fit, heights, sentence, told_apart_mm
-from ivory_table.core.gauge import FEELS, FeelScale
+from ivory_table.core.gauge import FEELS, FeelScale, Gauge
+from ivory_table.core.plate import OwnFeel, Person
 
 
 def person(scatter: float, cuts: tuple[float, ...], seed: int, zero: float = 0.0) -> tuple[FeelTry, ...]:
@@ -66,3 +67,21 @@ def test_what_is_told_apart_is_the_textbooks(scatter: float) -> None:
 
 def test_the_sentence_is_plain() -> None:
     assert sentence(FeelScale(tries=27)).startswith("You tell 0.02 mm apart 9 times in 10.")
+
+
+def test_each_way_of_feeling_begins_with_a_scale_of_its_own_and_learns_its_own() -> None:
+    scales = {m: FeelScale.of_method(m) for m in ("slide", "push", "clip")}
+    assert scales["slide"] == FeelScale()
+    assert len({s.cuts_mm for s in scales.values()}) == 3
+    for scale in scales.values():
+        assert list(scale.cuts_mm) == sorted(scale.cuts_mm)
+        assert scale.cuts_mm[1] < 0 < scale.cuts_mm[2]  # drag is around the sheet's own thickness
+    paper = Gauge(id="paper", name="copy paper")
+    pushed = Gauge(id="pushed", name="copy paper", method="push")
+    own = OwnFeel(gauge_id="paper", scale=FeelScale(scatter_mm=0.02, tries=27))
+    person = Person(id="mk", name="Mika", initials="mk", feels=(own,))
+    # What one hand has learnt by sliding says nothing of how it pushes.
+    assert person.feel_on(paper).scatter_mm == 0.02
+    assert person.feel_on(pushed) == scales["push"]
+    assert pushed.try_words.startswith("push the copy paper")
+    assert "clip" in Gauge(id="c", name="copy paper", method="clip").try_words

@@ -11,6 +11,7 @@ from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
 from ivory_table.core.plate import Layer, Screw
 from ivory_table.core.thermal import ThermalReading
+from ivory_table.demo.tidewater import GAUGES
 from ivory_table.desk.desk import Desk
 from ivory_table.desk.knowledge import learnt_of
 from ivory_table.practice.firmware import Firmware
@@ -302,7 +303,7 @@ def test_a_finished_run_teaches_preload_sense_and_feel(desk: Desk) -> None:
     machine = desk.workshop.machine("heron")
     moved = desk.open("run").state.moved_mm
     assert [s.preload_mm for s in machine.screws] == pytest.approx([3 - up for up in moved])
-    assert desk.workshop.person_by("mk").feel_on("copy-paper").scatter_ln_sd > 0
+    assert desk.workshop.person_by("mk").feel_on(GAUGES[0]).scatter_ln_sd > 0
     learnt = learnt_of(desk.workshop, "heron")
     assert (len(learnt.gains), learnt.runs) == (4, 1)
 
@@ -322,7 +323,7 @@ def test_the_feel_check_finds_the_practice_persons_scatter(desk: Desk) -> None:
     assert found.next_z_mm is None
     assert 0.006 < found.scale.scatter_mm < 0.022
     keep(desk, "offset", FeelKept(scale=found.scale))
-    assert desk.workshop.person_by("mk").feel_on("copy-paper") == found.scale
+    assert desk.workshop.person_by("mk").feel_on(GAUGES[0]) == found.scale
     assert start(desk, "heron", "next").setup.feel == found.scale
 
 

@@ -11,6 +11,7 @@ from ivory_table.core.grid_layout import Layout
 from ivory_table.core.mesh import believed_by_machine
 from ivory_table.core.proof import plan
 from ivory_table.core.thermal import ThermalReading
+from ivory_table.demo.tidewater import GAUGES
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.desk.knowledge import study_of
 from ivory_table.runs.common import TakenBack, WhereNoted
@@ -497,14 +498,14 @@ def test_what_a_run_taught_is_forgotten_when_it_is_taken_back(desk: Desk) -> Non
             "readback": known.stored_mm != machine.stored_mm,
             "where_noted": known.where != machine.where,
             "thermal_read": study is not None,
-            "feel_kept": person is not None and person.feel_on("copy-paper").scatter_mm == 0.02,
+            "feel_kept": person is not None and person.feel_on(GAUGES[0]).scatter_mm == 0.02,
         }
         assert taught[what.kind]
         keep(desk, station, TakenBack(entry_id=run.entries[-1].id))
         assert desk.workshop.machine("heron") == machine
         assert study_of(desk.workshop, "heron", "heron-steel") is None
         person = desk.workshop.person_by("mk")
-        assert person is None or person.feel_on("copy-paper").scatter_mm != 0.02
+        assert person is None or person.feel_on(GAUGES[0]).scatter_mm != 0.02
 
 
 def test_a_machine_saved_by_hand_keeps_what_its_runs_teach_apart(desk: Desk) -> None:

@@ -19,6 +19,10 @@ Feel = Literal["stuck", "snag", "drag", "brush", "free"]
 FEELS: tuple[Feel, ...] = ("stuck", "snag", "drag", "brush", "free")
 
 
+#: How a gauge is felt: slid by hand, pushed until it buckles, or pulled by the weight of a clip that hangs on it.
+FeelMethod = Literal["slide", "push", "clip"]
+
+
 class FeelScale(Value):
     """One person's feel on one gauge: four cuts between five words, in mm beyond its thickness.
 
@@ -31,6 +35,11 @@ class FeelScale(Value):
     scatter_ln_sd: Annotated[float, Field(ge=0, le=1)] = FEEL.scatter_ln_sd
     #: Tries it was fitted to; 0 is nobody's own scale.
     tries: Annotated[int, Field(ge=0)] = 0
+
+    @classmethod
+    def of_method(cls, method: FeelMethod) -> Self:
+        """The shipped scale of a way of feeling, before anybody's own is known."""
+        return cls(**FEEL.methods[method].model_dump()) if method != "slide" else cls()
 
     @property
     def drag_sd_mm(self) -> float:
@@ -53,6 +62,8 @@ class Gauge(Value):
     id: Id
     name: Label
     kind: GaugeKind = "paper"
+    #: A piece that is felt in two ways is two gauges: each way has a scale of its own.
+    method: FeelMethod = "slide"
     thickness_mm: Annotated[float, Field(ge=0, le=5)] = 0.0
     measured: bool = False
     stack_mm: Annotated[float, Field(gt=0, le=100)] | None = None
@@ -70,6 +81,15 @@ class Gauge(Value):
             object.__setattr__(self, "thickness_mm", round(each, 4))
             object.__setattr__(self, "measured", True)
         return self
+
+    @property
+    def try_words(self) -> str:
+        """What to do with it once the tip stands."""
+        return {
+            "slide": f"slide the {self.name} under the tip",
+            "push": f"push the {self.name} under the tip from one side, till it buckles or goes through",
+            "clip": f"let the clip pull the {self.name} under the tip",
+        }[self.method]
 
     @property
     def counted_mm(self) -> float:

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from .defaults import BEAD, TRAM
 from .eye import Eye
-from .gauge import FeelScale
+from .gauge import FeelScale, Gauge
 from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
 
 ConventionId = Literal["probe_offset", "home_offset", "stop_position", "live_only"]
@@ -186,9 +186,10 @@ class Person(Value):
     eye: Eye | None = None
     retired: bool = False
 
-    def feel_on(self, gauge_id: str) -> FeelScale:
-        """The person's own scale on a gauge, or the shipped one."""
-        return next((f.scale for f in self.feels if f.gauge_id == gauge_id), FeelScale())
+    def feel_on(self, gauge: Gauge) -> FeelScale:
+        """The person's own scale on a gauge, or the shipped one of the way it is felt."""
+        own = next((f.scale for f in self.feels if f.gauge_id == gauge.id), None)
+        return own or FeelScale.of_method(gauge.method)
 
 
 class Filament(Value):

@@ -121,7 +121,7 @@ class Desk:
             initials=wanted.initials,
             started_at=self.clock(),
             learnt=learnt_of(self.workshop, machine.id),
-            feel=person.feel_on(gauge.id) if person else FeelScale(),
+            feel=person.feel_on(gauge) if person else FeelScale.of_method(gauge.method),
             eye=(person.eye if person else None) or Eye(),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,

@@ -123,7 +123,7 @@ class Descent:
     def feel(self, state: RunState, z: float) -> tuple[float, Feel]:
         """Down to `z`: where the tip then is, and how the gauge slides there."""
         self.down(state, z)
-        asked = f"{self.name}, z {self.z:.3f}: slide the {state.setup.gauge.name} under the tip."
+        asked = f"{self.name}, z {self.z:.3f}: {state.setup.gauge.try_words}."
         feel: Any = self.work.session.question(asked, LOOSEST_FIRST, "feel")
         self.approach = self.at(state).feel(round(self.z, 4), feel)
         return round(self.z, 4), feel

@@ -3552,6 +3552,12 @@ export interface components {
              * @default false
              */
             measured: boolean;
+            /**
+             * Method
+             * @default slide
+             * @enum {string}
+             */
+            method: "slide" | "push" | "clip";
             /** Name */
             name: string;
             /**

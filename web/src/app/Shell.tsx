@@ -8,6 +8,7 @@ import type { Acts, Head, KeepEntry, Zones } from "../api/run";
 import { LineNow, LineRest, lineKeys, lineWords, StopButton, useLine } from "../line/LinePanel";
 import { Need } from "../network/Need";
 import { plasticOf } from "../sheet/Swatch";
+import { HowFelt } from "../stations/Feel";
 import { Button, Panel, Wrong } from "../ui/controls";
 import { clock, type SeenFrom } from "../ui/words";
 import { Finder } from "./Finder";
@@ -92,69 +93,73 @@ export function Shell({
     document.title = `${head.machine.name} · ${head.stations.find((s) => s.station === station)?.name} · Ivory Table`;
   }, [head, station]);
   return (
-    <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6" style={plasticOf(head.filament.colour)}>
-      <header className="flex min-h-12 items-center gap-x-3 border-b border-hairline py-1 lg:gap-x-6">
-        <Link to="/" className="flex min-h-11 shrink-0 items-center font-semibold lg:w-52 lg:text-xl">
-          Ivory Table
-        </Link>
-        <h1 className="min-w-0 truncate text-graphite">
-          {head.machine.name} · {head.plate.name} · {head.filament.name} · {head.gauge.name}
-        </h1>
-        <p className="ml-auto hidden shrink-0 font-semibold sm:block">{head.heated || "heat not noted"}</p>
-        <StopButton line={line} />
-      </header>
-      <StationsFolded head={head} station={station} />
-      <div className="grid flex-1 gap-3 py-2 lg:gap-4 lg:py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_392px] lg:gap-6">
-        <div className="order-3 lg:order-1 lg:overflow-y-auto">
-          <div className="hidden lg:block">
-            <Stations head={head} />
+    <HowFelt value={head.gauge.method ?? "slide"}>
+      <div className="flex min-h-dvh flex-col px-4 lg:h-dvh lg:px-6" style={plasticOf(head.filament.colour)}>
+        <header className="flex min-h-12 items-center gap-x-3 border-b border-hairline py-1 lg:gap-x-6">
+          <Link to="/" className="flex min-h-11 shrink-0 items-center font-semibold lg:w-52 lg:text-xl">
+            Ivory Table
+          </Link>
+          <h1 className="min-w-0 truncate text-graphite">
+            {head.machine.name} · {head.plate.name} · {head.filament.name} · {head.gauge.name}
+          </h1>
+          <p className="ml-auto hidden shrink-0 font-semibold sm:block">{head.heated || "heat not noted"}</p>
+          <StopButton line={line} />
+        </header>
+        <StationsFolded head={head} station={station} />
+        <div className="grid flex-1 gap-3 py-2 lg:gap-4 lg:py-3 lg:min-h-0 lg:grid-cols-[208px_minmax(0,1fr)_392px] lg:gap-6">
+          <div className="order-3 lg:order-1 lg:overflow-y-auto">
+            <div className="hidden lg:block">
+              <Stations head={head} />
+            </div>
+            <Facts facts={facts} />
           </div>
-          <Facts facts={facts} />
+          <main className="order-1 rounded-[6px] border border-hairline bg-paper p-2 lg:order-2 lg:min-h-0">
+            {sheet}
+          </main>
+          <section
+            ref={slipAt}
+            aria-label="What to do now"
+            aria-busy={acts.busy}
+            data-station={station}
+            className="order-2 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-3 lg:overflow-y-auto"
+          >
+            {head.signed_off && station !== "sign_off" && (
+              <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
+            )}
+            <Need to="work" />
+            <Cautions cautions={cautions.filter((c) => !c.seen)} note={acts.note} />
+            {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={acts.keep} busy={acts.busy} />}
+            {!head.signed_off && <LineNow line={line} zones={zones} />}
+            {!line.active && slip}
+            <Wrong wrong={acts.wrong} />
+            <KeepAnyway acts={acts} />
+            {!line.active && !head.signed_off && station !== "prepare" && station !== "sign_off" && (
+              <WhereLine key={station} step={station} line={head.where[station] ?? ""} note={acts.note} />
+            )}
+            {practise && !line.active && (
+              <Button onClick={acts.practise} disabled={acts.busy} keyHint="P">
+                Practice: read for me
+              </Button>
+            )}
+            {!head.signed_off && <LineRest line={line} />}
+            {cautions
+              .filter((c) => c.seen)
+              .map((c) => (
+                <p key={c.id} className="mt-auto border-t border-hairline pt-2 text-sm text-graphite">
+                  {c.text}
+                </p>
+              ))}
+          </section>
         </div>
-        <main className="order-1 rounded-[6px] border border-hairline bg-paper p-2 lg:order-2 lg:min-h-0">{sheet}</main>
-        <section
-          ref={slipAt}
-          aria-label="What to do now"
-          aria-busy={acts.busy}
-          data-station={station}
-          className="order-2 flex flex-col gap-3 *:shrink-0 rounded-[6px] border border-hairline bg-paper p-4 lg:order-3 lg:overflow-y-auto"
-        >
-          {head.signed_off && station !== "sign_off" && (
-            <p className="text-brass">This run is signed off. What is shown stays as it was.</p>
-          )}
-          <Need to="work" />
-          <Cautions cautions={cautions.filter((c) => !c.seen)} note={acts.note} />
-          {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={acts.keep} busy={acts.busy} />}
-          {!head.signed_off && <LineNow line={line} zones={zones} />}
-          {!line.active && slip}
-          <Wrong wrong={acts.wrong} />
-          <KeepAnyway acts={acts} />
-          {!line.active && !head.signed_off && station !== "prepare" && station !== "sign_off" && (
-            <WhereLine key={station} step={station} line={head.where[station] ?? ""} note={acts.note} />
-          )}
-          {practise && !line.active && (
-            <Button onClick={acts.practise} disabled={acts.busy} keyHint="P">
-              Practice: read for me
-            </Button>
-          )}
-          {!head.signed_off && <LineRest line={line} />}
-          {cautions
-            .filter((c) => c.seen)
-            .map((c) => (
-              <p key={c.id} className="mt-auto border-t border-hairline pt-2 text-sm text-graphite">
-                {c.text}
-              </p>
-            ))}
-        </section>
+        <Foot
+          head={head}
+          last={last}
+          takeBack={takeBack}
+          busy={acts.busy}
+          line={lineWords(status, head.machine.practice)}
+        />
       </div>
-      <Foot
-        head={head}
-        last={last}
-        takeBack={takeBack}
-        busy={acts.busy}
-        line={lineWords(status, head.machine.practice)}
-      />
-    </div>
+    </HowFelt>
   );
 }
 

@@ -1,5 +1,5 @@
 /** The machine on the line, on the slip: its question, its work, what it offers to do here, or how to connect it. */
-import { type FormEvent, useState } from "react";
+import { type FormEvent, useContext, useState } from "react";
 import { Link } from "react-router";
 import type { Refusal, Schemas, Station } from "../api/client";
 import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
@@ -7,7 +7,7 @@ import { useManners } from "../api/manner";
 import { may, useMe } from "../api/network";
 import type { Zones } from "../api/run";
 import { type Key, useKeys } from "../app/keys";
-import { FEELS } from "../stations/Feel";
+import { HowFelt, SAYS } from "../stations/Feel";
 import { Button, Choice, Field, Panel, Wrong } from "../ui/controls";
 import { typedNumber } from "../ui/words";
 
@@ -231,8 +231,6 @@ function ConnectForm({ line }: { line: Line }) {
   );
 }
 
-const SAYS: Record<string, string> = Object.fromEntries(FEELS.map((f) => [f.feel, `it ${f.says}`]));
-
 function Question({ line }: { line: Line }) {
   const { status, tell, machine } = line;
   if (!status) return null;
@@ -268,6 +266,7 @@ export function Fallen({ status, tell }: { status: LineStatus; tell: Tell }) {
 
 /** What the machine asks, its answers as keys; `practise`: where the person at a practice machine can answer. */
 export function Asked({ status, tell, practise }: { status: LineStatus; tell: Tell; practise?: () => void }) {
+  const says: Record<string, string> = SAYS[useContext(HowFelt)];
   return (
     <>
       <h2 className="text-2xl leading-tight font-semibold first-letter:uppercase" aria-live="polite">
@@ -283,7 +282,7 @@ export function Asked({ status, tell, practise }: { status: LineStatus; tell: Te
           >
             <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
             <span className="font-semibold">{a}</span>
-            <span className="ml-auto text-sm text-graphite">{SAYS[a]}</span>
+            <span className="ml-auto text-sm text-graphite">{says[a]}</span>
           </Button>
         ))}
       </div>

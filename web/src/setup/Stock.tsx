@@ -55,6 +55,11 @@ const putNozzle = (body: Schemas["Nozzle"]) => api.PUT("/api/setup/nozzles", { b
 const putFilament = (body: Schemas["Filament"]) => api.PUT("/api/setup/filaments", { body });
 const putPerson = (body: Schemas["Person"]) => api.PUT("/api/setup/people", { body });
 
+const METHODS = [
+  { value: "slide", text: "slid by hand" },
+  { value: "push", text: "pushed until it buckles" },
+  { value: "clip", text: "pulled by a clip that hangs on it" },
+] as const;
 const KINDS = [
   { value: "paper", text: "copy paper" },
   { value: "note", text: "sticky note" },
@@ -73,6 +78,7 @@ export function GaugeForm({ gauge, go }: { gauge: Gauge | undefined; go: (id: st
       id: freshId("gauge"),
       name: "",
       kind: "paper",
+      method: "slide",
       thickness_mm: 0,
       measured: false,
       stack_mm: null,
@@ -97,6 +103,18 @@ export function GaugeForm({ gauge, go }: { gauge: Gauge | undefined; go: (id: st
     <Shelf send={putGauge} body={body} setRetired={(retired) => set({ retired })} go={go}>
       <TextField label="Name" path="name" value={draft.name} onChange={(name) => set({ name })} />
       <Choice label="Kind" value={draft.kind} options={KINDS} onChange={(kind) => set({ kind })} />
+      <div className="sm:col-span-2">
+        <Choice
+          label="How it is felt"
+          value={draft.method ?? "slide"}
+          onChange={(method) => set({ method })}
+          options={METHODS}
+        />
+        <p className="text-sm text-graphite">
+          Each way has a scale of its own: a sheet that is felt in two ways is two gauges here. A feel check learns
+          yours.
+        </p>
+      </div>
       <div className="sm:col-span-2">
         <Choice
           label="Its thickness"

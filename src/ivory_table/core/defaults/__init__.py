@@ -7,7 +7,14 @@ from typing import Any
 from ..value import Value
 
 
+class _FeelMethod(Value):
+    cuts_mm: tuple[float, float, float, float]
+    scatter_mm: float
+    scatter_ln_sd: float
+
+
 class _Feel(Value):
+    methods: dict[str, _FeelMethod]
     cuts_mm: tuple[float, float, float, float]
     scatter_mm: float
     scatter_ln_sd: float

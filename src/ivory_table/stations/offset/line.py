@@ -60,10 +60,8 @@ def feel_check(work: Work) -> None:
             break
         # Never lower than proven, and always from above: a height that was not reached is not the one asked about.
         tip.down(work.state, max(now.next_z_mm, tip.lowest_mm(work.state)))
-        gauge = work.now.setup.gauge.name
-        feel: Any = work.session.question(
-            f"Try {now.done + 1} of {now.of}: slide the {gauge} under the tip.", LOOSEST_FIRST, "feel"
-        )
+        words = work.now.setup.gauge.try_words
+        feel: Any = work.session.question(f"Try {now.done + 1} of {now.of}: {words}.", LOOSEST_FIRST, "feel")
         above = round(tip.z - now.drag_z_mm, 4)
         work.keep(FeelTried(feel_try=FeelTry(above_mm=above, feel=feel)), "hand")
     work.leave()
