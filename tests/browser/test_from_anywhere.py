@@ -129,3 +129,23 @@ def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -
             page.get_by_role("button", name=re.compile(name)).first.focus()
             page.keyboard.press("Enter")
         expect(page.get_by_role("region", name="What to do now").get_by_role("heading").first).to_be_focused()
+
+
+def test_z_steps_are_told_by_two_heights_and_not_by_one(desk_page: Page) -> None:
+    page = desk_page
+    start_run(page, "Kestrel")
+    page.goto(page.url.replace("/tram", "/offset").replace("/prepare", "/offset"))
+    page.get_by_text("Z steps by a printed height").click()
+    page.get_by_label("Drawn, height 1").fill("10")
+    page.get_by_label("Measured, height 1").fill("ten")
+    page.get_by_role("button", name="What do they tell?").click()
+    expect(page.get_by_text("Give both of each pair")).to_be_visible()
+    page.get_by_label("Measured, height 1").fill("10.3")
+    page.get_by_role("button", name="What do they tell?").click()
+    expect(page.get_by_text("Measure two heights or more")).to_be_visible()
+    page.get_by_label("Drawn, height 2").fill("60")
+    page.get_by_label("Measured, height 2").fill("62.2")
+    page.get_by_label("Steps per mm now").fill("400")
+    page.get_by_role("button", name="What do they tell?").click()
+    expect(page.get_by_text("steps per mm instead of 400")).to_be_visible()
+    assert serious(page) == []

@@ -1924,6 +1924,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/z-steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Look At Z Steps
+         * @description What printed heights tell of the steps per mm in Z; nothing is kept.
+         */
+        post: operations["look_at_z_steps_api_runs__run_id__z_steps_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/setup": {
         parameters: {
             query?: never;
@@ -5901,6 +5921,16 @@ export interface components {
             /** Up */
             up: boolean;
         };
+        /**
+         * PrintedHeight
+         * @description A step of a printed block: as high as it was drawn, and as a caliper reads it, mm.
+         */
+        PrintedHeight: {
+            /** Drawn Mm */
+            drawn_mm: number;
+            /** Measured Mm */
+            measured_mm: number;
+        };
         /** Probe */
         Probe: {
             /**
@@ -8147,6 +8177,32 @@ export interface components {
                 number,
                 number
             ] | null;
+        };
+        /**
+         * ZSteps
+         * @description What Z travels for each mm that is asked for, with one sd; and the steps per mm that would put it right.
+         */
+        ZSteps: {
+            /** Foot Mm */
+            foot_mm: number;
+            /** New Steps Per Mm */
+            new_steps_per_mm: number | null;
+            /** Per Mm */
+            per_mm: number;
+            /** Sd */
+            sd: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * ZStepsWanted
+         * @description Heights of one printed block, and the steps per mm as the machine has them.
+         */
+        ZStepsWanted: {
+            /** Heights */
+            heights: components["schemas"]["PrintedHeight"][];
+            /** Steps Per Mm */
+            steps_per_mm?: number | null;
         };
         /**
          * ZeroDoubted
@@ -12300,6 +12356,42 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_at_z_steps_api_runs__run_id__z_steps_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ZStepsWanted"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ZSteps"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

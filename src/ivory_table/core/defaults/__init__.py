@@ -87,6 +87,9 @@ class _Tram(Value):
 
 
 class _Offset(Value):
+    z_caliper_sd_mm: float
+    z_apart_mm: float
+    z_shrinks: dict[str, float]
     between_points_mm: float
     limit_most_mm: float
     limit_mm: float

@@ -1,10 +1,16 @@
 """The Z offset's own addresses: a number looked at before it is stored, and the feel check."""
 
+from typing import Annotated
+
 from fastapi import APIRouter, Request
 from fastapi.responses import PlainTextResponse
+from pydantic import Field
 
 from ivory_table.core.offset import StoredChange
+from ivory_table.core.value import Value
+from ivory_table.core.z_steps import PrintedHeight, ZSteps, z_steps
 from ivory_table.desk.desk import Ask
+from ivory_table.runs.doubts import Refused
 
 from ..http import RunId, desk, download
 from .feel import FeelCheck, feel_by_practice, feel_check
@@ -36,6 +42,23 @@ def get_second(request: Request, run_id: RunId) -> SecondView:
 def get_pads(request: Request, run_id: RunId) -> PlainTextResponse:
     run = desk(request).open(run_id)
     return download(pads_program(run).text, f"pads-{run.setup.machine.id}.gcode", "text/plain")
+
+
+class ZStepsWanted(Value):
+    """Heights of one printed block, and the steps per mm as the machine has them."""
+
+    heights: Annotated[tuple[PrintedHeight, ...], Field(max_length=20)]
+    steps_per_mm: Annotated[float, Field(gt=0, le=100_000)] | None = None
+
+
+@routes.post("/z-steps")
+def look_at_z_steps(request: Request, run_id: RunId, wanted: ZStepsWanted) -> ZSteps:
+    """What printed heights tell of the steps per mm in Z; nothing is kept."""
+    material = desk(request).open(run_id).setup.filament.material
+    try:
+        return z_steps(wanted.heights, material, wanted.steps_per_mm)
+    except ValueError as wrong:
+        raise Refused("too_few_heights", str(wrong), "heights") from None
 
 
 @routes.get("/feel")

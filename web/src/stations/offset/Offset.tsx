@@ -18,6 +18,7 @@ import { ProbeCheck } from "./ProbeCheck";
 import { SecondTip } from "./SecondTip";
 import { OwnDisplay, ShowSign } from "./Shown";
 import { SoftLimit, WhatIsKnown } from "./StartHere";
+import { ZStepsForm } from "./ZStepsForm";
 
 type View = WithHead<Schemas["OffsetView"]>;
 
@@ -192,6 +193,7 @@ export function Offset() {
               {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
             </Button>
           )}
+          {!checking && !probing && !second && <ZStepsForm runId={runId} />}
           {check && !probing && !second && (!check.why_not || checking) && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>
               {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
