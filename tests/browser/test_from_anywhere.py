@@ -133,8 +133,7 @@ def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -
 
 def test_z_steps_are_told_by_two_heights_and_not_by_one(desk_page: Page) -> None:
     page = desk_page
-    start_run(page, "Kestrel")
-    page.goto(page.url.replace("/tram", "/offset").replace("/prepare", "/offset"))
+    page.goto(start_run(page, "Kestrel") + "/offset")
     page.get_by_text("Z steps by a printed height").click()
     page.get_by_label("Drawn, height 1").fill("10")
     page.get_by_label("Measured, height 1").fill("ten")
