@@ -25,7 +25,7 @@ from ivory_table.trial.run import SCENARIO, trial
 
 @pytest.fixture(scope="module")
 def report() -> dict:
-    return trial(6, 7)
+    return trial(12, 7)
 
 
 def test_the_report_names_its_scenario_and_everything_it_counted(report: dict) -> None:

@@ -262,7 +262,7 @@ def test_everything_is_carried_away_and_brought_in_once(desk_page: Page, tmp_pat
     bring.set_input_files(other)
     expect(page.get_by_role("alert")).to_contain_text(re.compile("[a-z]{3}.*\\."))
     bring.set_input_files(kept)
-    expect(page.get_by_role("status")).to_contain_text("0 new runs, 1 here already")
+    expect(page.get_by_text("0 new runs, 1 here already")).to_be_visible()
     assert serious(page) == []
     page.set_viewport_size({"width": 390, "height": 844})
     assert page.evaluate("document.documentElement.scrollWidth") <= 390

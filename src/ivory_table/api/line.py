@@ -38,8 +38,8 @@ def at_run_line(request: Request, run_id: str, words: str) -> Lines:
 
 
 MachineId = Annotated[Id, Path(description="The machine's id.")]
-#: A stream looks whether something has changed so often, and at everything again after so many of those.
-LOOK_EVERY_S, LOOKS_AGAIN = 0.1, 100
+#: A stream looks whether something has changed so often, and tells it again after so many of those looks.
+LOOK_EVERY_S, LOOKS_AGAIN = 0.1, 20
 line_routes = APIRouter(prefix="/api/machines/{machine_id}/line", tags=["line"])
 
 
@@ -157,17 +157,15 @@ def line_there(request: Request, machine_id: MachineId) -> None:
 
 @line_routes.get("/events", response_class=EventSourceResponse, dependencies=[Depends(line_there)])
 async def events(request: Request, machine_id: MachineId) -> AsyncIterator[LineStatus]:
-    """The line's status now and whenever it changes, as server-sent events."""
+    """The line's status now and whenever it changes, as server-sent events; and again now and then.
+
+    A page that asked for the status meanwhile may have heard the older answer last.
+    """
     found, at = lines(request), who(request)
     network: Network | None = request.app.state.network
-    seen: LineStatus | None = None
     while network is None or await run_in_threadpool(network.still, at):
         version = found.version  # before the look: a change in between is then seen at once
-        status = await run_in_threadpool(found.status, machine_id)
-        if status != seen:
-            seen = status
-            yield status
-        # Looked at again now and then in any case: whoever was shut out meanwhile hears no more.
+        yield await run_in_threadpool(found.status, machine_id)
         for _ in range(LOOKS_AGAIN):
             if found.closing or await request.is_disconnected():
                 return
