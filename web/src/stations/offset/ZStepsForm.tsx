@@ -45,7 +45,7 @@ export function ZStepsForm({ runId }: { runId: string }) {
   );
   return (
     <details>
-      <summary className="flex min-h-11 items-center text-graphite underline underline-offset-4">
+      <summary className="flex min-h-11 items-center text-sm text-graphite underline underline-offset-4">
         Z steps by a printed height
       </summary>
       <form onSubmit={submit} className="flex flex-col gap-2 pb-2">
