@@ -491,7 +491,9 @@ export interface paths {
         };
         /**
          * Events
-         * @description The line's status now and whenever it changes, as server-sent events.
+         * @description The line's status now and whenever it changes, as server-sent events; and again now and then.
+         *
+         *     A page that asked for the status meanwhile may have heard the older answer last.
          */
         get: operations["events_api_machines__machine_id__line_events_get"];
         put?: never;
