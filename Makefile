@@ -53,8 +53,7 @@ check: .installed-dev .installed-web
 	cd web && npx tsc --noEmit && npx biome check src && npx vitest run
 
 test: check src/ivory_table/web/index.html .installed-browser
-	# More than the cores: half of what a test takes it waits for a line or a browser.
-	$(BIN)/pytest -q -n 3 tests
+	$(BIN)/pytest -q -n 2 tests
 
 slow: .installed-dev
 	$(BIN)/pytest -q -n 2 -m slow tests

@@ -110,6 +110,8 @@ def at_station(page: Page, station: str) -> None:
 def start_run(page: Page, machine: str, initials: str = "mk") -> str:
     """Start a run from the bench by mouse; its address."""
     page.get_by_role("button", name=machine).click()
+    # The slip of the machine that was shown before goes, with whatever is typed into it.
+    page.get_by_label("Start a run").get_by_role("heading", name=machine).wait_for()
     page.get_by_label("Your initials").fill(initials)
     page.get_by_role("button", name="Start a new run").click()
     page.get_by_role("heading", name="Tip clean").wait_for()
