@@ -171,6 +171,12 @@ class Surface:
 
         return np.asarray(raw(places) - self.weights(places) @ raw(self.anchors))
 
+    def bow(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n,) a bow that is 1 in the plate's centre; zeros where its anchors hold the centre still."""
+        at_centre = float(self.forms([self.plate.centre])[0, 0])
+        bow = self.forms(xy)[:, 0]
+        return np.asarray(bow / at_centre if abs(at_centre) > 1e-9 else np.zeros_like(bow))
+
     def rows(self, xy: ArrayLike) -> Array:
         """(n, 2) places -> (n, size) rows whose product with the state is the height in mm."""
         places = np.atleast_2d(np.asarray(xy, dtype=float))

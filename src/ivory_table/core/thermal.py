@@ -141,10 +141,6 @@ def warp(study: ThermalStudy, surface: Surface, from_c: float, to_c: float, xy: 
     else:
         centre_flat = float(np.mean([moves(study, n, from_c, to_c)[0] for n in names])) if names else 0.0
         rise = rise + centre_flat
-    if CENTRE in study.places:
-        bow = surface.forms(xy)[:, 0]
-        at_centre = float(surface.forms([surface.plate.centre])[0, 0])
-        if abs(at_centre) > 1e-9:
-            left = moves(study, CENTRE, from_c, to_c)[0] - centre_flat
-            rise = rise + bow * left / at_centre
+    if CENTRE in study.places and surface.bow([surface.plate.centre]).any():
+        rise = rise + (moves(study, CENTRE, from_c, to_c)[0] - centre_flat) * surface.bow(xy)
     return np.asarray(rise)

@@ -8,6 +8,7 @@ import re
 from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 from io import BytesIO
 from typing import BinaryIO
 
@@ -63,7 +64,7 @@ class Said:
 
 @dataclass
 class Job:
-    """What was read. Lengths in mm, temperatures in °C."""
+    """What was read. Lengths in mm, temperatures in °C. Its layers are asked for once it is read, and picked out once."""
 
     bytes: int = 0
     lines: int = 0
@@ -89,18 +90,18 @@ class Job:
     #: How its numbers are meant at the end.
     ends_absolute: bool = True
 
-    @property
+    @cached_property
     def first_layer(self) -> list[Move]:
         """What is laid in the first layer: moves along the plate that push filament at its height."""
         z = self.first_z
         return [] if z is None else [m for m in self.moves if lays(m) and abs(m.end[2] - z) < SAME_LAYER_MM]
 
-    @property
+    @cached_property
     def second_layer(self) -> list[Move]:
         z = self.second_z
         return [] if z is None else [m for m in self.moves if lays(m) and abs(m.end[2] - z) < SAME_LAYER_MM]
 
-    @property
+    @cached_property
     def first_spans(self) -> list[tuple[int, int | None]]:
         """Where a first layer begins, and the line that lays what comes after it; several parts have one each."""
         spans: list[tuple[int, int | None]] = []

@@ -110,11 +110,8 @@ def _wait_for_heat(run: OpenRun, wanted: Wanted) -> Action | None:
         return None
     held = (run.entries[-1].at - state.heated.held_since).total_seconds() / 60
     to_come = found.still_to_come_mm(max(held, 0.0))
-    bow = state.belief.surface.forms(wanted.plan.places)[:, 0]
-    at_centre = float(state.belief.surface.forms([run.setup.plate.centre])[0, 0])
-    if abs(at_centre) < 1e-9:
-        return None
-    return wait_for_heat(wanted.field, wanted.plan.bead, to_come * bow / at_centre, found.settled_after_min - held)
+    rise = to_come * state.belief.surface.bow(wanted.plan.places)
+    return wait_for_heat(wanted.field, wanted.plan.bead, rise, found.settled_after_min - held)
 
 
 def _again(proof: ProofRun, actions: tuple[Action, ...]) -> Action:

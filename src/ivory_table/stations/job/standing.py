@@ -52,9 +52,7 @@ class Standing:
         gone = self.drift.known.gone(self.drift.since_days, jumped=bool(self.drift.happened) and not self.drift.checks)
         _, nodes = places_of(self.state.setup)
         flat = Surface(self.plate, nodes[1:])
-        weights, bow = flat.weights(places), flat.forms(places)[:, 0]
-        at_centre = float(flat.forms([self.plate.centre])[0, 0])
-        bow = bow / at_centre if abs(at_centre) > 1e-9 else np.zeros(n)
+        weights, bow = flat.weights(places), flat.bow(places)
         cov = gone.common * np.ones((n, n)) + (weights * gone.supports) @ weights.T + gone.form * np.outer(bow, bow)
         return weights @ gone.trend, cov
 
