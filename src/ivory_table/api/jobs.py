@@ -5,7 +5,6 @@ from asyncio import create_task, wait
 from threading import Event
 from typing import Annotated, Any, BinaryIO
 
-from cachetools import TTLCache
 from fastapi import APIRouter, Path, Query, Request
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import StreamingResponse
@@ -61,7 +60,8 @@ class ReadSoFar(Value):
     whole: int
 
 
-_reading: TTLCache[tuple[str, str], ReadSoFar] = TTLCache(maxsize=200, ttl=600)
+#: By machine and name, while they are read: single steps of a dict, so that threads need no lock.
+_reading: dict[tuple[str, str], ReadSoFar] = {}
 
 
 @job_routes.get("/reading/{reading}")
@@ -143,10 +143,10 @@ async def check_job(
 
         wanted = CheckWanted(name=name, plate_id=plate, filament_id=filament)
         checking = create_task(run_in_threadpool(check, desk(request), machine_id, file, wanted, told))
-        while not (await wait({checking}, timeout=0.2))[0]:
-            if await request.is_disconnected():
-                gone.set()
         try:
+            while not (await wait({checking}, timeout=0.2))[0]:
+                if await request.is_disconnected():
+                    gone.set()
             return await checking
         except Cancelled:
             raise Refused("stopped", "Stopped. Nothing was kept.") from None

@@ -72,11 +72,11 @@ def find(
     unknown: Counter[str] = Counter()
     where: dict[str, int] = {}
     laying = False
-    for said in job.said:
+    heard = [(said, meant.of(said)) for said in job.said]
+    for said, meaning in heard:
         if not laying and said.line > begin:
             laying = True
             known.found += _at_the_start(known, job, machine, filament, manner, mesh_on, begin)
-        meaning = meant.of(said)
         if meaning is None:
             unknown[said.command] += 1
             where.setdefault(said.command, said.line)
@@ -87,7 +87,7 @@ def find(
     found += of_moves(job, plate, machine)
     found += of_the_layer(job, machine, filament)
     found += of_feet(job, filament)
-    found += of_heat(job, meant, manner, study, surface)
+    found += of_heat(job, heard, manner, study, surface)
     for word, count in islice(unknown.most_common(), MOST_NAMED):
         found.append(
             Finding(

@@ -1,6 +1,6 @@
 """What heat does to a plate while a job's first layers are laid: by the plate's thermal study, where there is one."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -10,29 +10,34 @@ from ivory_table.core.thermal import ThermalStudy, settling, warp
 from ivory_table.core.value import Array
 
 from .finding import Finding
-from .job import Job
-from .meant import Meanings
+from .job import Job, Said
+from .meant import Meaning
 
 #: A second layer may be so much lower or higher for its height; a plate may still move by so much under the first.
 SHARE_OF_LAYER, STILL_MOVES_MM = 0.25, 0.02
 #: Less warmer or colder than this is the same heat.
 ALIKE_C = 3.0
+#: A command, and what it means on the machine.
+Heard = tuple[Said, Meaning | None]
 
 
 def of_heat(
-    job: Job, meant: Meanings, manner: Manner, study: ThermalStudy | None, surface: Surface | None
+    job: Job, heard: Sequence[Heard], manner: Manner, study: ThermalStudy | None, surface: Surface | None
 ) -> Iterator[Finding]:
-    """Whether the plate still moves under the first layer, and what it does between the first and the second."""
+    """Whether the plate still moves under the first layer, and what it does between the first and the second.
+
+    `heard`: every command of the job with what it means.
+    """
     if job.first_z is None or not job.first_spans:
         return
     began, second = job.first_spans[0]
-    heats = _heats(job, meant)
+    heats = _heats(heard)
     before = [(line, c) for line, c, _ in heats if line < began]
     if not before:
         return
     at_first = before[-1][1]
     if study is not None:
-        yield from _still_moving(job, meant, manner, study, began, heats)
+        yield from _still_moving(heard, manner, study, began, heats)
     if second is None or job.second_z is None:
         return
     changed = [(line, c) for line, c, _ in heats if began < line < second]
@@ -64,8 +69,7 @@ def _between(said: str, line: int, rise: Array, places: Array, layer_mm: float) 
 
 
 def _still_moving(
-    job: Job,
-    meant: Meanings,
+    heard: Sequence[Heard],
     manner: Manner,
     study: ThermalStudy,
     began: int,
@@ -76,8 +80,8 @@ def _still_moving(
     if found is None or waited is None:
         return
     minutes = 0.0
-    for said in job.said:
-        name, values = meant.of(said) or ("", {})
+    for said, meaning in heard:
+        name, values = meaning or ("", {})
         if name == "dwell" and waited < said.line < began:
             minutes += values.get("seconds", 0.0) / 60
     to_come = found.still_to_come_mm(minutes)
@@ -94,11 +98,11 @@ def _still_moving(
     )
 
 
-def _heats(job: Job, meant: Meanings) -> list[tuple[int, float, bool]]:
+def _heats(heard: Sequence[Heard]) -> list[tuple[int, float, bool]]:
     """Line, heat of the plate in °C, and whether it is waited for."""
     out = []
-    for said in job.said:
-        name, values = meant.of(said) or ("", {})
+    for said, meaning in heard:
+        name, values = meaning or ("", {})
         if name in ("heat_bed", "heat_bed_wait"):
             out.append((said.line, values.get("celsius", 0.0), name == "heat_bed_wait"))
     return out
