@@ -10,10 +10,14 @@ from scipy.optimize import brentq
 from scipy.stats import norm, truncnorm
 
 from ivory_table.core import advice
-from ivory_table.core.belief import LAM_FLOOR, Belief, _flattened, log_p_signs, truncated_moments
+from ivory_table.core.belief import LAM_FLOOR, Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
+from ivory_table.core.knob_signs import log_p_signs
+from ivory_table.core.normals import flattened, normalised, truncated_moments
 from ivory_table.core.plate import Plate, Screw
+from ivory_table.core.prior import first_belief
+from ivory_table.core.steps import Felt
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm
 from ivory_table.trial.tram import screws_of, surface_of
@@ -24,12 +28,12 @@ SURFACE = Surface.of(HERON.machine, HERON.plate)
 
 
 def prior(surface: Surface = SURFACE) -> Belief:
-    return Belief.prior(surface, bias_sd_mm=0.02)
+    return first_belief(surface, bias_sd_mm=0.02)
 
 
 def test_a_reading_is_the_textbook_update() -> None:
     surface = Surface.of(setup_for("wren").machine, setup_for("wren").plate)
-    before = Belief.prior(surface, bias_sd_mm=0.02)
+    before = first_belief(surface, bias_sd_mm=0.02)
     row = before.gap_row(86, 86)
     now = before.read(row, 0.1, 0.01)
     p, m = before.cov[0], before.mean[0]
@@ -46,7 +50,7 @@ def test_counts_at_one_screw_are_a_filter_in_one_dimension(counts: tuple[int, ..
     screws = screws_of(3)
     no_gain = (np.zeros(3), np.full(3, 1e-6))
     feel = FeelScale(scatter_ln_sd=0.0)
-    belief = Belief.prior(surface_of(screws), bias_sd_mm=1e-6, feel=feel, gains_known=no_gain, reversed_share=1e-9)
+    belief = first_belief(surface_of(screws), bias_sd_mm=1e-6, feel=feel, gains_known=no_gain, reversed_share=1e-9)
     mean, variance = 0.0, float(belief.collapsed[1][0, 0])
     for marks in counts:
         belief = advice.counted(belief, screws, 0, marks, 0.05)
@@ -60,7 +64,7 @@ def test_counts_at_one_screw_are_a_filter_in_one_dimension(counts: tuple[int, ..
 
 
 def test_flattened_weights_leave_so_many_alive() -> None:
-    weights = _flattened(np.random.default_rng(1).normal(0, 30, 320), 80)
+    weights = flattened(np.random.default_rng(1).normal(0, 30, 320), 80)
     assert weights.sum() == pytest.approx(1)
     assert 1 / np.square(weights).sum() == pytest.approx(80, rel=0.01)
 
@@ -78,7 +82,7 @@ def turned_once(belief: Belief) -> Belief:
 
 def test_hypotheses_are_weighed_by_how_well_they_foretold() -> None:
     """Turning one screw of a rocking plate and reading the others tells the compliance, once the plate is known to answer."""
-    answers = Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01))
+    answers = first_belief(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01))
     belief = turned_once(answers)
     mean, sd = belief.passes_of_twist()
     assert mean == pytest.approx(0.2, abs=0.03)
@@ -87,8 +91,8 @@ def test_hypotheses_are_weighed_by_how_well_they_foretold() -> None:
 
 
 def test_where_a_plate_may_answer_otherwise_one_turn_tells_less() -> None:
-    known = turned_once(Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01)))
-    unsure = turned_once(Belief.prior(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(0.1), 0.01)))
+    known = turned_once(first_belief(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(1e-3), 0.01)))
+    unsure = turned_once(first_belief(SURFACE, bias_sd_mm=0.02, answer_known=(np.log(0.1), 0.01)))
     assert unsure.passes_of_twist()[1] > known.passes_of_twist()[1]
     assert unsure.passes_of_twist()[0] == pytest.approx(0.2, abs=2 * unsure.passes_of_twist()[1])
 
@@ -98,7 +102,7 @@ def test_what_a_plate_takes_back_of_a_turn_is_most_in_doubt() -> None:
 
     def doubt(lam: float, share: float) -> np.ndarray:
         known = (np.full(4, np.log(lam + 0.1)), 1e-10 * np.eye(4))
-        start = Belief.prior(
+        start = first_belief(
             SURFACE, bias_sd_mm=0.02, lam_known=known, answer_known=(np.log(share), 1e-6), reversed_share=1e-9
         )
         return start.turned(1, 0.5, 0.01).cov[0, :4, :4] - start.cov[0, :4, :4]
@@ -125,7 +129,7 @@ def test_a_plate_that_does_not_answer_as_its_supports_say_is_believed_to() -> No
 
 
 def test_on_three_screws_nothing_but_the_hand_is_in_doubt() -> None:
-    belief = Belief.prior(surface_of(screws_of(3)), bias_sd_mm=0.02)
+    belief = first_belief(surface_of(screws_of(3)), bias_sd_mm=0.02)
     assert np.all(belief.answer_sd == 0)
 
 
@@ -134,7 +138,7 @@ def test_hypotheses_are_found_again_where_the_likelihood_is() -> None:
     rng, surface = np.random.default_rng(6), surface_of(screws_of(6))
     lam = np.array([0.2, 3.0, 0.5, 1.0, 0.1, 2.0])
     true = coupling(lam, surface.bending)
-    belief = Belief.prior(surface, bias_sd_mm=0.02)
+    belief = first_belief(surface, bias_sd_mm=0.02)
     heights = np.zeros(6)
     for k in range(12):
         j, up = k % 6, float(rng.choice([-0.4, 0.4]))
@@ -188,7 +192,7 @@ def test_a_feel_never_widens_the_belief_and_points_the_right_way(feel: str, t: f
     belief = prior()
     row = belief.gap_row(122, 118)
     low, high = feel_interval(feel, t, FeelScale())
-    now = belief._felt(row, -high, -low, 0.012)  # before new hypotheses are drawn
+    now = Felt(row, -high, -low, 0.012).told_to(belief)  # before new hypotheses are drawn
     mean_before, sd_before = belief.of(row[None])
     mean, sd = now.of(row[None])
     assert sd[0] <= sd_before[0] + 1e-12
@@ -219,7 +223,7 @@ def test_chance_within_agrees_with_plain_sampling() -> None:
 
 
 def test_an_interval_is_the_mixtures_own_and_not_its_sds() -> None:
-    belief = Belief.prior(SURFACE, bias_sd_mm=0.02, reversed_share=0.005)
+    belief = first_belief(SURFACE, bias_sd_mm=0.02, reversed_share=0.005)
     for screw in HERON.machine.screws:
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.006)
     belief = belief.turned(0, 0.3, 0.01)
@@ -327,7 +331,7 @@ def test_new_hypotheses_carry_everything_that_was_told() -> None:
         return belief
 
     few = tell(prior())
-    many = Belief.prior(surface, bias_sd_mm=0.02, hypotheses=20_000)
+    many = first_belief(surface, bias_sd_mm=0.02, hypotheses=20_000)
     many = tell(replace(many, chosen_at=10_000))
     assert few.chosen_at > 0
     assert many.chosen_at == 10_000
@@ -359,7 +363,7 @@ def test_a_run_does_not_make_the_next_one_less_certain_of_the_supports() -> None
 def test_read_all_then_turn_all_levels_a_known_plate() -> None:
     plate = Plate(id="p", name="p", width_mm=244, depth_mm=236)
     screws = tuple(Screw(name=s.name, x_mm=s.x_mm, y_mm=s.y_mm, pitch_mm=0.7) for s in HERON.machine.screws)
-    belief = Belief.prior(Surface.of(HERON.machine, plate), bias_sd_mm=0.02)
+    belief = first_belief(Surface.of(HERON.machine, plate), bias_sd_mm=0.02)
     heights = [0.2, -0.1, 0.05, -0.15]
     for screw, h in zip(screws, heights, strict=True):
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), h, 0.002)
@@ -390,11 +394,12 @@ def test_supports_found_stiff_again_and_again_are_learnt_as_stiff() -> None:
     """Runs that favour the hypotheses which pass all of a twist: the next prior moves there, and stays within reach."""
     belief, passed = prior(), [prior().passes_of_twist()[0]]
     for _ in range(6):
-        belief = belief.weighed(lambda b: 15 * (SURFACE.twist_passed(np.abs(b.passes)) - 1))
+        told = 15 * (SURFACE.twist_passed(np.abs(belief.passes)) - 1)
+        belief = replace(belief, log_weight=normalised(belief.log_weight + told))
         mean, cov = belief.compliance_learnt()
         assert (mean >= np.log(LAM_FLOOR) - 1 - 1e-9).all()
         assert np.linalg.eigvalsh(cov).min() > 0
-        belief = Belief.prior(SURFACE, bias_sd_mm=0.02, lam_known=(mean, cov))
+        belief = first_belief(SURFACE, bias_sd_mm=0.02, lam_known=(mean, cov))
         passed.append(belief.passes_of_twist()[0])
     assert passed[0] < 0.7
     assert passed[-1] > 0.98

@@ -8,18 +8,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import multivariate_normal
 
-from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import FIELD
 from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.mesh import MeshGrid, MeshLaw, MeshSurvey, believed_by_machine, grid_on
 from ivory_table.core.mesh_plan import Known, Telling, plan_points, used_places, walk
 from ivory_table.core.plate import KeepOut, Plate, Probe
+from ivory_table.core.prior import first_belief
 from ivory_table.core.surface import Surface, matern
 
 PLATE = Plate(id="p", name="p", width_mm=220, depth_mm=200)
 SCREWS = np.array([(30.0, 30), (190, 30), (30, 170), (190, 170)])
 SURFACE = Surface(PLATE, SCREWS)
-MEAN, COV = Belief.prior(SURFACE, bias_sd_mm=0.02, hypotheses=4).collapsed
+MEAN, COV = first_belief(SURFACE, bias_sd_mm=0.02, hypotheses=4).collapsed
 TREND = Trend(SURFACE, MEAN, COV, SURFACE.unit(SURFACE.bias), 0.05)
 GRID = grid_on(PLATE, 5, 5)
 

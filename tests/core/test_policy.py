@@ -11,6 +11,7 @@ from ivory_table.core.belief import LAM_FLOOR, Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.plate import Plate, Screw
+from ivory_table.core.prior import first_belief
 from ivory_table.core.surface import Surface
 from ivory_table.trial import tram as trial
 from ivory_table.trial.tram import TOL, new_belief, screws_of
@@ -76,7 +77,7 @@ def test_visits_are_worth_the_same_whatever_a_knobs_sense() -> None:
 
     Else the doubt would make the visit look useless, and that knob would be left alone.
     """
-    straight = Belief.prior(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=1e-9)
+    straight = first_belief(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=1e-9)
     mirrored = replace(
         straight,
         signs=straight.signs * [1, 1, -1, 1],
@@ -135,7 +136,7 @@ def test_a_count_is_as_likely_as_the_height_it_stands_for_times_its_lever() -> N
     surface = trial.surface_of(SCREWS)
     level = {kappa: np.full(4, np.log(1 / kappa - 1 + LAM_FLOOR)) for kappa in (0.8, 0.2)}
     start = {
-        kappa: Belief.prior(
+        kappa: first_belief(
             surface, bias_sd_mm=0.02, lam_known=(mean, 1e-9 * np.eye(4)), reversed_share=1e-12, hypotheses=1
         )
         for kappa, mean in level.items()
@@ -189,7 +190,7 @@ def test_a_knob_is_proved_where_the_plate_wants_it(sense: Literal[1, -1]) -> Non
 @pytest.mark.parametrize("seed", range(6))
 def test_a_knob_that_has_shown_its_sense_is_not_asked_about_again(seed: int) -> None:
     """Readings move the small chance that it is reversed a little: that is no reason to have it proved again."""
-    known = Belief.prior(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=TRAM.reversed_proved)
+    known = first_belief(trial.surface_of(SCREWS), bias_sd_mm=0.02, reversed_share=TRAM.reversed_proved)
     rng = np.random.default_rng(seed)
     read, plate = known, trial.plate_for(0.4, rng, SCREWS, 0.0)
     for s, height in zip(SCREWS, plate.heights, strict=True):
@@ -218,7 +219,7 @@ def test_the_look_ahead_agrees_with_doing_it() -> None:
     plate = Plate(id="p", name="p", width_mm=244, depth_mm=236)
     surface = Surface(plate, np.array([[s.x_mm, s.y_mm] for s in SCREWS]))
     lam = (np.full(4, np.log(1.1)), 1e-6 * np.eye(4))
-    belief = Belief.prior(surface, bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
+    belief = first_belief(surface, bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
     for j in (0, 3, 1):
         belief = advice.counted(belief, SCREWS, j, 2, 0.0)
     ahead = advice._Ahead.of(belief, SCREWS)
@@ -246,7 +247,7 @@ def test_what_a_visit_leaves_is_what_simulation_finds(count: int) -> None:
     """Supports known: draw heights, read one screw, turn it as is best by what is then believed, with a hand's error."""
     screws = screws_of(count)
     lam = (np.full(count, np.log(1.1)), 1e-8 * np.eye(count))
-    belief = Belief.prior(trial.surface_of(screws), bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
+    belief = first_belief(trial.surface_of(screws), bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
     for j in range(count - 1):
         belief = advice.counted(belief, screws, j, 3 - 2 * j, 0.0)
     rng = np.random.default_rng(4)
@@ -285,7 +286,7 @@ def test_a_knob_gives_back_as_far_whatever_its_marks(per_turn: int) -> None:
     up_mm = {}
     for marks in (16, per_turn):
         screws = tuple(s.model_copy(update={"marks_per_turn": marks}) for s in SCREWS)
-        belief = Belief.prior(trial.surface_of(screws), bias_sd_mm=0.02, lam_known=rocks, reversed_share=0.0005)
+        belief = first_belief(trial.surface_of(screws), bias_sd_mm=0.02, lam_known=rocks, reversed_share=0.0005)
         for s, height_mm in zip(screws, (0.0, -0.06, -0.2, 0.1), strict=True):
             belief = belief.read(belief.gap_row(s.x_mm, s.y_mm), height_mm, 0.004)
         more = advice.further(belief, screws, 0, TOL, 0.0)

@@ -9,6 +9,7 @@ from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.placing import Footprint, grid_of, placing
 from ivory_table.core.plate import KeepOut, Plate
+from ivory_table.core.prior import first_belief
 from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer
 from ivory_table.core.surface import Surface
 
@@ -72,7 +73,7 @@ SCREWS = np.array([(20.0, 20.0), (180.0, 20.0), (20.0, 140.0), (180.0, 140.0)])
 def tilted(right_mm: float) -> tuple[Belief, np.ndarray]:
     """A plate known to a hundredth, its right side higher by so much, at a gap of 0.2 on its left."""
     surface = Surface(PLATE, SCREWS)
-    belief = Belief.prior(surface, bias_sd_mm=0.001, hypotheses=8)
+    belief = first_belief(surface, bias_sd_mm=0.001, hypotheses=8)
     for x in (20.0, 100.0, 180.0):
         for y in (20.0, 80.0, 140.0):
             height = right_mm * (x - 20) / 160

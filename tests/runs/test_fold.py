@@ -1,5 +1,7 @@
 """The fold of a run's rows, under random histories."""
 
+import pickle
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -78,6 +80,20 @@ def test_taking_a_row_back_is_as_if_it_had_never_been(history: list[Row], data: 
     without = after(RunState.start(HERON), *[w for k, w in enumerate(history) if k != gone])
     assert np.array_equal(state.belief.mean, without.belief.mean)
     assert state.stored_mm == without.stored_mm
+
+
+@settings(max_examples=15)
+@given(histories, st.integers(1, 7))
+def test_a_state_can_be_saved_and_goes_on_as_if_it_had_not_been(history: list[Row], upto: int) -> None:
+    """What was told is data, so that a state can be sent to another process, which tells it to other hypotheses again."""
+    saved = pickle.loads(pickle.dumps(after(RunState.start(HERON), *history[:upto])))
+    through, rest = RunState.start(HERON), [entry(k, what) for k, what in enumerate(history, 1)]
+    for row in rest:
+        through = through.apply(row)
+    for row in rest[upto:]:
+        saved = saved.apply(row)
+    assert np.allclose(saved.belief.rechosen().mean, through.belief.rechosen().mean, atol=1e-12)
+    assert np.array_equal(saved.belief.mean, through.belief.mean)
 
 
 ONE_OF_EACH: list[Row] = [

@@ -11,6 +11,7 @@ from ivory_table.core.defaults import TRAM
 from ivory_table.core.form import named_form
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import Beam, Screw, symmetric_screws
+from ivory_table.core.prior import first_belief
 from ivory_table.core.shim import shim_plan
 from ivory_table.core.surface import Surface
 from ivory_table.core.travel import backed_off, preload_after, room, runs_out
@@ -107,7 +108,7 @@ def test_readings_too_close_together_say_little() -> None:
 
 def bowed(amount: float, *, saddle: float = 0.0, sd: float = 0.002) -> Belief:
     """A belief that knows a form: `amount` mm high in the middle, read on a grid."""
-    belief = Belief.prior(Surface.of(HERON.machine, HERON.plate), bias_sd_mm=0.02)
+    belief = first_belief(Surface.of(HERON.machine, HERON.plate), bias_sd_mm=0.02)
     for x in np.linspace(10, 234, 7):
         for y in np.linspace(10, 226, 7):
             u, v = (x - 122) / 122, (y - 118) / 118

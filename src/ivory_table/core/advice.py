@@ -11,13 +11,14 @@ from typing import Literal
 import numpy as np
 from numpy.polynomial.hermite_e import hermegauss
 from numpy.typing import NDArray
-from scipy.special import log_ndtr
 from scipy.stats import studentized_range
 
-from .belief import Belief, normal_points, range_of, range_sd
+from .belief import Belief
 from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
+from .normals import normal_points, range_of, range_sd
 from .plate import Screw
+from .steps import CountFound, SaidBefore
 from .surface import Surface
 from .tram import hand_error_mm
 from .value import Array
@@ -63,7 +64,7 @@ def counted(belief: Belief, screws: tuple[Screw, ...], j: int, marks: float, dra
     screw = screws[j]
     up = marks * screw.mm_per_mark * screw.sense
     at_drag = dragged(belief.turned(j, up, screw.mm_per_mark / 12**0.5), screw.x_mm, screw.y_mm, drag_gap_mm)
-    weighed = at_drag.weighed(lambda b: np.log(np.abs(b.passes[:, j, j])))
+    weighed = at_drag.after(CountFound(j))
     return weighed.turned(j, 0.0, float(hand_error_mm(up)))
 
 
@@ -143,13 +144,7 @@ def felt_before(
     By hypothesis the turn moved the plate here by its lever; a loose gauge wanted it up.
     """
     up = marks * screws[j].mm_per_mark * screws[j].sense
-    wanted = 1.0 if before == "loose" else -1.0
-
-    def told(b: Belief) -> Array:
-        s = np.hypot(b.drag_sd * 2**0.5, float(hand_error_mm(up)))
-        return np.asarray(np.logaddexp(log_ndtr(wanted * b.passes[:, j, j] * up / s), np.log(TRAM.said_wrong)))
-
-    return belief.weighed(told)
+    return belief.after(SaidBefore(j, up, float(hand_error_mm(up)), loose=before == "loose"))
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,20 +6,27 @@ own Kalman filter (a static multiple-model filter, Magill 1965). Exact for linea
 for feels the moments of the truncated Gaussian are matched (Opper 1998).
 """
 
-from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from functools import cached_property, lru_cache
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
-from scipy.special import log_ndtr, ndtr, ndtri
-from scipy.stats import qmc
 
+from . import steps
 from .defaults import TRAM
-from .gauge import FeelScale
-from .surface import FORMS, Surface
-from .tram import coupling
+from .normals import flattened, mixture_quantile, normal_points, range_of, range_sd
+from .steps import Step
+from .surface import Surface
 from .value import Array
+
+if TYPE_CHECKING:
+    from .prior import Prior
+
+#: Draws by which ranges of heights are judged.
+_DRAWS = 2048
+#: Below this a compliance passes all of a twist, as far as anybody can tell.
+LAM_FLOOR = 0.1
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,81 +56,21 @@ class Belief:
     #: Where the nozzle runs now, against where it ran when the run began (mm, away is positive).
     shift_mm: float = 0.0
     #: Everything that was told, so that it can be told to better chosen hypotheses.
-    told: tuple["Step", ...] = ()
+    told: tuple[Step, ...] = ()
     chosen_at: int = 0
     #: Knobs declared anew since the start, as a factor (m,): -1 for one whose sense was entered the wrong way.
     declared: Array = field(default_factory=lambda: np.ones(0))
 
-    @classmethod
-    def prior(
-        cls,
-        surface: Surface,
-        *,
-        bias_sd_mm: float,
-        feel: FeelScale | None = None,
-        lam_known: tuple[Array, Array] | None = None,
-        gains_known: tuple[Array, Array] | None = None,
-        answer_known: tuple[float, float] | None = None,
-        reversed_share: ArrayLike = TRAM.reversed_share,
-        hypotheses: int | None = None,
-    ) -> "Belief":
-        """What is believed before the first reading.
-
-        `lam_known`: mean (m,) and covariance (m, m) of ln(lam + LAM_FLOOR) taught by earlier runs.
-        `gains_known`: mean (m,) and sd (m,) of what each knob gives beyond its pitch, as a share.
-        `answer_known`: mean and sd of ln(answer_sd), the share of a turn that the supports do not explain.
-        `reversed_share`: how likely each knob is to work against its declared sense, one or (m,).
-        """
-        m = surface.knobs
-        feel = feel or FeelScale()
-        mean, cov = np.zeros(m + 2), np.zeros((m + 2, m + 2))
-        if lam_known is None:
-            median, own = (
-                (TRAM.lam_many_median, TRAM.lam_own_many_ln_sd)
-                if surface.many
-                else (TRAM.lam_median, TRAM.lam_own_ln_sd)
-            )
-            mean[:m] = np.log(median)
-            cov[:m, :m] = TRAM.lam_common_ln_sd**2 + own**2 * np.eye(m)
-        else:
-            mean[:m], cov[:m, :m] = lam_known
-        cov += 1e-6 * np.eye(m + 2)
-        mean[m], cov[m, m] = np.log(feel.scatter_mm), max(feel.scatter_ln_sd, 1e-3) ** 2
-        mean[m + 1], answer_ln_sd = answer_known or (np.log(TRAM.answer_sd), TRAM.answer_ln_sd)
-        cov[m + 1, m + 1] = answer_ln_sd**2
-        gains, gain_sds = gains_known or (np.zeros(m), np.full(m, TRAM.gain_prior_sd))
-        prior = Prior(
-            surface,
-            bias_sd_mm,
-            feel,
-            mean,
-            cov,
-            np.asarray(gains, dtype=float),
-            np.asarray(gain_sds, dtype=float),
-            np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
-            hypotheses or (TRAM.hypotheses * min(m, 6) // 4 if m > 3 else TRAM.hypotheses // 8),
-        )
-        return prior.drawn(mean, cov)
-
     def with_nothing_learnt(self) -> "Belief":
         """The same run on a machine whose hardware changed: nothing of earlier runs counts, all of this one does."""
-        p = self.prior_of
-        fresh = Belief.prior(
-            self.surface,
-            bias_sd_mm=p.bias_sd_mm,
-            feel=p.feel,
-            reversed_share=TRAM.reversed_share,
-            hypotheses=p.hypotheses,
-        )
+        fresh = self.prior_of.unlearnt()
         for step in self.told:
-            fresh = fresh._then(step)
+            fresh = fresh.after(step)
         return fresh
 
     def afresh(self) -> "Belief":
         """Nothing of the plate is taken for known any more, what was learnt of it neither; the nozzle runs where it runs."""
-        p = self.prior_of
-        fresh = Belief.prior(self.surface, bias_sd_mm=p.bias_sd_mm, feel=p.feel, hypotheses=p.hypotheses)
-        return fresh.nozzle_moved(self.shift_mm)
+        return self.prior_of.unlearnt().nozzle_moved(self.shift_mm)
 
     def rechosen(self) -> "Belief":
         """The same belief on hypotheses drawn from what is believed now, with everything told to them again.
@@ -135,9 +82,9 @@ class Belief:
         for _ in range(TRAM.rechoose_rounds):
             # What most of them shall stand for: the sets of reversed knobs that are believed.
             leads = fresh.believed_signs()
-            fresh = self.prior_of.drawn(*fresh._peak(leads), leads * fresh.declared)
+            fresh = self.prior_of.drawn(*self.prior_of.peak(fresh, leads), leads * fresh.declared)
             for step in self.told:
-                fresh = step(fresh)
+                fresh = step.told_to(fresh)
             best = max(best, fresh, key=lambda b: b.alive)
             if fresh.alive >= len(fresh.weight) / TRAM.rechoose_below:
                 break
@@ -150,189 +97,48 @@ class Belief:
         first = np.argsort(-p)
         return np.asarray(patterns[first][(p[first] > 0.2) | (np.arange(len(p)) == 0)])
 
-    def _peak(self, leads: Array) -> tuple[Array, Array]:
-        """Where the hypotheses' parameters are likeliest, and how sharply: mean (k,) and covariance (k, k).
-
-        A quadratic through ln likelihood of the hypotheses by weighted least squares, the prior's own added (a response
-        surface, Box and Wilson 1951). Hypotheses that are as good as dead still tell its slope; of what
-        nothing was told, the prior stays. `leads` (sets, m): the sets of signs that are believed.
-        """
-        prior = self.prior_of
-        likely = self.log_weight - self.log_start
-        same = np.zeros(len(likely), dtype=bool)
-        for lead in leads:
-            # Each set of signs explains all of it better or worse; how the supports do is looked for here.
-            group = (self.signs == lead).all(axis=1)
-            top = likely[group].max()
-            likely[group] -= top + np.log(np.exp(likely[group] - top).mean())
-            same |= group
-        if same.sum() < len(self.weight) / 2:
-            # Too few stand for these reversed knobs to tell anything of them: look everywhere first.
-            return prior.mean, prior.cov
-        root = np.linalg.cholesky(prior.cov)
-        # In z the prior is a standard normal.
-        z = np.linalg.solve(root, (self.theta[same] - prior.mean).T).T
-        told = likely[same]
-        weight = _flattened(told - 0.5 * (z * z).sum(axis=1), len(z) / 4)
-        at = weight @ z
-        scale = np.sqrt(weight @ (z - at) ** 2)
-        off = (z - at) / scale
-        k = off.shape[1]
-        i, j = np.triu_indices(k)
-        terms = np.column_stack([np.ones(len(off)), off, off[:, i] * off[:, j]])
-        weighted = (terms * weight[:, None]).T
-        fit = np.linalg.solve(weighted @ terms + 1e-3 * np.eye(terms.shape[1]), weighted @ (told - weight @ told))
-        curved = np.zeros((k, k))
-        curved[i, j] = fit[1 + k :]
-        curved = (curved + curved.T) / np.outer(scale, scale)
-        sharp, axes = np.linalg.eigh(np.eye(k) - curved)
-        sharp = np.clip(sharp, 1.0, 1e4)
-        step = axes.T @ (fit[1 : 1 + k] / scale - at) / sharp
-        # Not further than three of its own sds: the quadratic is only good nearby.
-        step *= min(1.0, 3.0 / max(float(np.sqrt((step**2 * sharp).mean())), 1e-9))
-        spread = root @ axes
-        return prior.mean + root @ (at + axes @ step), 1.3 * (spread / sharp) @ spread.T
-
     @property
     def alive(self) -> float:
         """How many hypotheses still count: the effective number of their weights (Kish 1965)."""
         return 1.0 / float(np.square(self.weight).sum())
 
-    def _then(self, step: "Step") -> "Belief":
-        after = replace(step(self), told=(*self.told, step))
+    # What happened: each says it with a step of `steps.py`, which says what it means.
+
+    def after(self, step: Step) -> "Belief":
+        """The belief once a step was told to it; on hypotheses chosen anew where it leaves few of them alive."""
+        after = replace(step.told_to(self), told=(*self.told, step))
         # Everything is told again each time: with much to tell, not at every stop.
         rest = max(2, len(after.told) // 12)
         if after.alive < len(after.weight) / TRAM.rechoose_below and len(after.told) > after.chosen_at + rest:
             after = after.rechosen()
         return after
 
-    # What happened
-
     def turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
-        """A knob was turned by what should be `up_mm`, known to `sd_mm`: its support moved by (1 + gain) times that.
-
-        With h' = h + a up (1 + g) linear in (h, g), this is the exact prediction step of a Kalman filter. By `answer_sd`
-        the plate may follow otherwise: along the knob's own column, bent by a share of that, and on four screws most in what it takes back.
-        """
-        return self._then(lambda b: b._turned(knob, up_mm, sd_mm))
-
-    def _turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
-        # Only the heights at the knobs move, so only their rows and columns change.
-        m, g = self.surface.knobs, self.surface.first_gain + knob
-        a = self.passes[:, :, knob]
-        mean, cov = self.mean, self.cov.copy()
-        own = np.full(len(a), sd_mm**2)
-        if up_mm:
-            mean = mean.copy()
-            mean[:, :m] += a * (up_mm * (1 + self.mean[:, g]))[:, None]
-            along = a[:, :, None] * (up_mm * self.cov[:, None, g, :])
-            moved = cov[:, :m]
-            moved += along
-            moved[:, :, :m] += along[:, :, :m].transpose(0, 2, 1)
-            cov[:, m:, :m] = moved[:, :, m:].transpose(0, 2, 1)
-            strange = up_mm * self.answer_sd
-            own += up_mm**2 * self.cov[:, g, g] + strange**2
-            bent = TRAM.answer_bent * np.square(strange * a[:, knob])
-            cov[:, :m, :m] += bent[:, None, None] * self.surface.bends
-            if not self.surface.many:
-                # Of more screws sharp readings would leave no hypothesis alive that way.
-                back = a * self.signs[:, knob, None]
-                back[:, knob] -= 1.0
-                back *= TRAM.answer_back * strange[:, None]
-                cov[:, :m, :m] += back[:, :, None] * back[:, None, :]
-        cov[:, :m, :m] += own[:, None, None] * (a[:, :, None] * a[:, None, :])
-        return replace(self, mean=mean, cov=cov)
+        return self.after(steps.Turned(knob, up_mm, sd_mm))
 
     def read(self, row: Array, value: float, sd_mm: float, *, dragged: bool = False) -> "Belief":
-        """A linear reading: row . state = value, with one sd of noise; `dragged` adds the person's own scatter."""
-        return self._then(lambda b: b._read(row, value, np.hypot(b.drag_sd, sd_mm) if dragged else sd_mm))
-
-    def _read(self, row: Array, value: float, sd_mm: ArrayLike) -> "Belief":
-        along = self.cov @ row
-        s = along @ row + np.square(sd_mm)
-        miss = value - self.mean @ row
-        gain = along / s[:, None]
-        told = gain[:, :, None] * along[:, None, :]
-        log_weight = self.log_weight - 0.5 * (np.log(s) + miss**2 / s)
-        return replace(
-            self,
-            log_weight=_normalised(log_weight),
-            mean=self.mean + gain * miss[:, None],
-            cov=np.subtract(self.cov, told, out=told),
-        )
+        return self.after(steps.Read(row, value, sd_mm, dragged))
 
     def felt(self, row: Array, low: float, high: float, sd_mm: float, *, own: bool = False) -> "Belief":
-        """An interval reading: low < row . state + noise < high, either end may be infinite.
-
-        `own`: what is believed of the person's own scatter takes the place of `sd_mm`.
-        """
-        return self._then(lambda b: b._felt(row, low, high, np.exp(b.theta[:, -2]) if own else sd_mm))
-
-    def _felt(self, row: Array, low: float, high: float, sd_mm: ArrayLike) -> "Belief":
-        along = self.cov @ row
-        s = along @ row + np.square(sd_mm)
-        centre = self.mean @ row
-        log_z, shift, shrink = truncated_moments(centre, s, low, high)
-        gain = along / s[:, None]
-        return replace(
-            self,
-            log_weight=_normalised(self.log_weight + log_z),
-            mean=self.mean + gain * shift[:, None],
-            cov=self.cov - (shrink / s**2)[:, None, None] * along[:, :, None] * along[:, None, :],
-        )
-
-    def weighed(self, log_likelihood: Callable[["Belief"], Array]) -> "Belief":
-        """Evidence on the hypotheses themselves: ln likelihood (n,) of each."""
-        return self._then(lambda b: replace(b, log_weight=_normalised(b.log_weight + log_likelihood(b))))
+        return self.after(steps.Felt(row, low, high, sd_mm, own))
 
     def sense_shown(self, knob: int, raises: bool) -> "Belief":
-        """A turn that should have raised this knob's support did (or lowered it): told by a person, who may misread it.
-
-        Of the other knobs it tells only what they have in common with this one.
-        """
-        wanted = 1.0 if raises else -1.0
-
-        def told(b: "Belief") -> Array:
-            agrees = (b.signs[:, knob] * wanted + 1) / 2
-            return np.asarray(np.log(TRAM.sense_misread + (1 - 2 * TRAM.sense_misread) * agrees))
-
-        return self.weighed(told)
+        return self.after(steps.SenseShown(knob, raises))
 
     def declared_anew(self, knob: int) -> "Belief":
-        """The knob's declared sense is turned round: from here on `up_mm` and its sign mean the new one."""
-
-        def step(b: "Belief") -> "Belief":
-            turn = np.ones(b.surface.knobs)
-            turn[knob] = -1.0
-            return replace(b, signs=b.signs * turn, passes=b.passes * turn, declared=b.declared * turn)
-
-        return self._then(step)
+        return self.after(steps.DeclaredAnew(knob))
 
     def nozzle_moved(self, away_mm: float) -> "Belief":
-        """The offset was changed: the nozzle now runs further from the plate by `away_mm`."""
-        return self._then(lambda b: replace(b, shift_mm=b.shift_mm + away_mm))
+        return self.after(steps.NozzleMoved(away_mm))
 
     def loosened(self, common_mm: float, each_mm: float, form_mm: float) -> "Belief":
-        """Something may have moved meanwhile: all anchors together, each of them, the forms, by these sds in mm."""
-        a = len(self.surface.anchors)
-        extra = np.zeros((self.surface.size, self.surface.size))
-        extra[:a, :a] = common_mm**2 + each_mm**2 * np.eye(a)
-        extra[a : self.surface.bias, a : self.surface.bias] = form_mm**2 * np.eye(len(FORMS))
-        return self._then(lambda b: replace(b, cov=b.cov + extra))
+        return self.after(steps.Loosened(common_mm, each_mm, form_mm))
 
     def doubted(self, astray_mm: float, flow: float, flow_sd: float) -> "Belief":
-        """All heights may be off together by one sd in mm, and what is fed by a share with its sd, beside what was known."""
-        a, k = len(self.surface.anchors), self.surface.extrusion
-        extra = np.zeros((self.surface.size, self.surface.size))
-        extra[:a, :a] = astray_mm**2
-        extra[k, k] = flow_sd**2
-        return self._then(lambda b: replace(b, mean=b.mean + flow * b.surface.unit(k), cov=b.cov + extra))
+        return self.after(steps.Doubted(astray_mm, flow, flow_sd))
 
     def flow_changed(self, times: float) -> "Belief":
-        """So many times more is fed now than before."""
-        k = self.surface.extrusion
-        unit = self.surface.unit(k)
-        return self._then(lambda b: replace(b, mean=b.mean + (times - 1) * (1 + b.mean[:, [k]]) * unit))
+        return self.after(steps.FlowChanged(times))
 
     # What is believed
 
@@ -343,7 +149,7 @@ class Belief:
     @property
     def doubted_weight(self) -> Array:
         """Weights (n,); flattened until an eighth of the hypotheses is alive where no more than a few are."""
-        return self.weight if self.alive >= 4 else _flattened(self.log_weight, len(self.log_weight) / 8)
+        return self.weight if self.alive >= 4 else flattened(self.log_weight, len(self.log_weight) / 8)
 
     @cached_property
     def collapsed(self) -> tuple[Array, Array]:
@@ -450,7 +256,7 @@ class Belief:
         mean = self.mean[:, :m] @ against
         sd = np.sqrt(np.einsum("ij,njk,ki->ni", against, self.cov[:, :m, :m], against))
         tail = (1 - share) / 2
-        return _quantile(tail, self.weight, mean, sd), _quantile(1 - tail, self.weight, mean, sd)
+        return mixture_quantile(tail, self.weight, mean, sd), mixture_quantile(1 - tail, self.weight, mean, sd)
 
     def spread(self) -> tuple[float, float]:
         """Range of the heights at the anchors in mm: mean, and what it may be off by as `range_sd` has it."""
@@ -505,233 +311,3 @@ class Belief:
         for j, normal in enumerate(normal_points(_DRAWS, a).T):
             heights[j:] += np.repeat(root[j, j:], times, axis=1) * normal
         return heights, np.repeat(kept, times)
-
-
-Step = Callable[[Belief], Belief]
-#: Draws by which ranges of heights are judged.
-_DRAWS = 2048
-#: Below this a compliance passes all of a twist, as far as anybody can tell.
-LAM_FLOOR = 0.1
-
-
-@dataclass(frozen=True, eq=False)
-class Prior:
-    """What a belief starts from. Parameters of a hypothesis, Gaussian: ln(lam + LAM_FLOOR) (m,), ln of the feel's scatter, ln of `answer_sd`.
-
-    The floor keeps stiff supports together: without it those that pass everything would lie
-    spread out to minus infinity, and no Gaussian would describe them.
-    """
-
-    surface: Surface
-    bias_sd_mm: float
-    feel: FeelScale
-    mean: Array
-    cov: Array
-    gains: Array
-    gain_sds: Array
-    reversed_share: Array
-    hypotheses: int
-
-    def drawn(self, mean: Array, cov: Array, leads: Array | None = None) -> Belief:
-        """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
-
-        `leads` (sets, m): the signs of the knobs that most of them stand for; none reversed when not given.
-        """
-        surface, n = self.surface, self.hypotheses
-        m, d = surface.knobs, surface.size
-        signs, log_sign, which = _signs(n, self.reversed_share, np.ones((1, m)) if leads is None else leads)
-        # Every set of reversed knobs meets the same supports: what is told apart is then the signs alone.
-        wide, root = normal_points(n, m + 2), np.linalg.cholesky(self.cov)
-        theta = self.mean + wide[which] @ root.T
-        log_weight = np.zeros(n)
-        if mean is not self.mean:
-            sizes = np.bincount(np.cumsum(which == 0))[np.cumsum(which == 0)]
-            first = sizes - sizes // 4
-            narrow = which < first
-            theta[narrow] = mean + wide[which[narrow]] @ np.linalg.cholesky(cov).T
-            theta[~narrow] = self.mean + wide[(which - first)[~narrow]] @ root.T
-            ours = _log_normal(theta, self.mean, self.cov)
-            drawn_from = np.logaddexp(np.log(0.75) + _log_normal(theta, mean, cov), np.log(0.25) + ours)
-            log_weight = ours - drawn_from
-        # On three screws the plate lies as they stand, whatever holds them.
-        lam = np.maximum(np.exp(np.minimum(theta[:, :m], 12)) - LAM_FLOOR, 0.0) if m > 3 else np.zeros((n, m))
-        drag_sd = np.hypot(self.feel.stopping_sd_mm, np.exp(theta[:, m]))
-        answer_sd = np.exp(theta[:, m + 1]) if m > 3 else np.zeros(n)
-        for pattern in np.unique(signs, axis=0):
-            # However few stand for a reversed knob, together they weigh what its prior says.
-            group = (signs == pattern).all(axis=1)
-            top = log_weight[group].max()
-            log_weight[group] -= top + np.log(np.exp(log_weight[group] - top).mean())
-        passes = coupling(lam, surface.bending) * signs[:, None, :] if m else np.zeros((n, 0, 0))
-        a = len(surface.anchors)
-        cov_state = np.zeros((n, d, d))
-        own = passes @ passes.transpose(0, 2, 1) if m else np.eye(a)
-        cov_state[:, :a, :a] = TRAM.knob_prior_sd_mm**2 * own + TRAM.common_prior_sd_mm**2
-        cov_state[:, :a, :a] += (TRAM.hand_floor_mm**2) * np.eye(a)
-        tail = [TRAM.form_prior_sd_mm] * len(FORMS)
-        tail += [self.bias_sd_mm, TRAM.probe_zero_sd_mm, TRAM.extrusion_prior_sd]
-        tail += list(self.gain_sds)
-        tail += [TRAM.local_sd_mm] * len(surface.locals_)
-        index = np.arange(a, d)
-        cov_state[:, index, index] = np.square(tail)
-        if surface.locals_:
-            cov_state[:, surface.first_local :, surface.first_local :] = TRAM.local_sd_mm**2 * surface.local_alike
-        state = np.zeros((n, d))
-        state[:, surface.first_gain : surface.first_local] = self.gains
-        return Belief(
-            surface,
-            theta,
-            signs,
-            drag_sd,
-            answer_sd,
-            passes,
-            _normalised(log_weight + log_sign),
-            _normalised(log_weight + log_sign),
-            state,
-            cov_state,
-            prior_of=self,
-            declared=np.ones(m),
-        )
-
-
-def _flattened(log_weight: Array, alive: float) -> Array:
-    """Weights raised to the highest power at which so many are alive: where to look next when hardly any is."""
-    low, high = 0.0, 1.0
-    for _ in range(20):
-        power = (low + high) / 2
-        weight = np.exp(_normalised(power * log_weight))
-        low, high = (power, high) if 1.0 / np.square(weight).sum() >= alive else (low, power)
-    return np.asarray(np.exp(_normalised(low * log_weight)))
-
-
-def _log_normal(x: Array, mean: Array, cov: Array) -> Array:
-    """ln N(x; mean, cov) of (n, k) points."""
-    root = np.linalg.cholesky(cov)
-    z = np.linalg.solve(root, (x - mean).T)
-    return np.asarray(-0.5 * (z * z).sum(axis=0) - np.log(np.diag(root)).sum())
-
-
-def _quantile(share: float, weight: Array, mean: Array, sd: Array) -> Array:
-    """(k,) the value below which this share of a mixture lies: weights (n,) of normals, means and sds (n, k)."""
-    low, high = (mean - 9 * sd).min(axis=0), (mean + 9 * sd).max(axis=0)
-    for _ in range(40):
-        middle = (low + high) / 2
-        below = weight @ ndtr((middle - mean) / sd) < share
-        low, high = np.where(below, middle, low), np.where(below, high, middle)
-    return np.asarray((low + high) / 2)
-
-
-def range_sd(values: Array) -> float:
-    """Half of what the middle 68 % of these draws span: one sd where they are normal, deaf to what hardly ever happens."""
-    low, high = np.quantile(values, ndtr([-1.0, 1.0]))
-    return float(high - low) / 2
-
-
-def range_of(heights: Iterator[Array]) -> Array:
-    """Highest less lowest of what comes one place at a time, any shape: an array of all places would be slower to fill."""
-    highest = next(heights)
-    lowest = highest.copy()
-    for here in heights:
-        np.maximum(highest, here, out=highest)
-        np.minimum(lowest, here, out=lowest)
-    return np.subtract(highest, lowest, out=highest)
-
-
-def truncated_moments(centre: Array, variance: Array, low: ArrayLike, high: ArrayLike) -> tuple[Array, Array, Array]:
-    """For x ~ N(centre, variance) cut to (low, high): ln P, E x - centre, variance - Var x.
-
-    Worked in logarithms from the nearer tail, so that a far interval neither divides by zero
-    nor shrinks below nothing.
-    """
-    sd = np.sqrt(variance)
-    a, b = (np.asarray(low) - centre) / sd, (np.asarray(high) - centre) / sd
-    # Mirror intervals above the mean, where the lower tail keeps its digits.
-    mirror = a + b > 0
-    lo, hi = np.where(mirror, -b, a), np.where(mirror, -a, b)
-    log_hi, log_lo = log_ndtr(hi), log_ndtr(lo)
-    log_z = log_hi + np.log1p(-np.exp(np.minimum(log_lo - log_hi, -1e-15)))
-
-    def ratio(x: Array) -> Array:
-        return np.asarray(np.exp(np.clip(-0.5 * x * x - 0.9189385332046727 - log_z, -745, 50)))
-
-    f_lo, f_hi = ratio(lo), ratio(hi)
-    first = f_lo - f_hi
-    x_lo, x_hi = np.where(np.isfinite(lo), lo, 0.0), np.where(np.isfinite(hi), hi, 0.0)
-    second = x_lo * f_lo - x_hi * f_hi
-    shrink = np.clip(first**2 - second, 0.0, 1.0)
-    return log_z, np.where(mirror, -first, first) * sd, shrink * variance
-
-
-def _signs(count: int, reversed_share: Array, leads: Array) -> tuple[Array, Array, NDArray[np.intp]]:
-    """Signs (count, m) of the knobs, ln of the prior weights, and each one's number in its set: a few for each set of reversed knobs.
-
-    Most stand for the sets `leads` (sets, m), alike for each. Of up to four knobs every set that can be believed is held;
-    of more those one knob away from a lead, so that a search walks to any: sharp readings on so many supports
-    would find some odd set among all of them that explains a slack bolt.
-    """
-    m = leads.shape[1]
-    patterns = _patterns(leads, reversed_share)
-    is_lead = (patterns[:, None, :] == leads[None, :, :]).all(axis=2).any(axis=1)
-    others = int((~is_lead).sum())
-    few = min(count // (5 * m), int(0.3 * count) // others) if others else 0
-    each, rest = divmod(count - few * others, int(is_lead.sum()))
-    sizes = np.where(is_lead, each, few)
-    sizes[np.flatnonzero(is_lead)[0]] += rest
-    held = sizes > 0
-    patterns, sizes = patterns[held], sizes[held]
-    log_weight = np.repeat(log_p_signs(patterns, reversed_share) - np.log(sizes), sizes)
-    which = np.concatenate([np.arange(size) for size in sizes])
-    return np.repeat(patterns, sizes, axis=0), _normalised(log_weight), which
-
-
-#: A set of reversed knobs less likely than this before anything was told is left out, unless it is near the lead.
-_SET_SEEN = 1e-6
-
-
-def _patterns(leads: Array, reversed_share: Array) -> Array:
-    """(sets, m) of +1 and -1: the sets of reversed knobs that hypotheses stand for, the leads among them."""
-    m = leads.shape[1]
-    if not m:
-        return leads[:1]
-    if m <= 4:
-        every = np.array([[1.0 - 2 * (k >> j & 1) for j in range(m)] for k in range(2**m)])
-        # Two knobs away of a proved set is as good as never.
-        close = ((every[:, None, :] != leads[None, :, :]).sum(axis=2) <= 1).any(axis=1)
-        return np.asarray(every[close | (log_p_signs(every, reversed_share) > np.log(_SET_SEEN))])
-    one_away = (leads[:, None, :] * (1 - 2 * np.eye(m))).reshape(-1, m)
-    return np.unique(np.vstack([leads, np.ones((1, m)), -np.ones((1, m)), one_away]), axis=0)
-
-
-def log_p_signs(signs: Array, reversed_share: Array) -> Array:
-    """(sets,) ln of how likely each set of signs (sets, m) is before anything was told; sums to one over all sets.
-
-    Each knob is entered the wrong way by itself with `TRAM.reversed_share`; all of them together, because the
-    person looks from the other side, with `TRAM.reversed_common`. A knob whose own share (m,) is another has been
-    told of before: by the ratio of its odds.
-    """
-    if not signs.shape[1]:
-        return np.zeros(len(signs))
-    p, q = TRAM.reversed_share, TRAM.reversed_common
-    wrong = signs < 0
-    told = np.log(reversed_share / (1 - reversed_share)) - np.log(p / (1 - p))
-    odds, each = np.log(p / (1 - p)), np.log1p(-p)
-    # Knob by knob, so that the sum over all sets is known as well.
-    alone = (each + wrong * (odds + told)).sum(axis=1)
-    common = (each + ~wrong * odds + wrong * told).sum(axis=1)
-    sum_alone = np.logaddexp(each, each + odds + told).sum()
-    sum_common = np.logaddexp(each + odds, each + told).sum()
-    total = np.logaddexp(np.log1p(-q) + sum_alone, np.log(q) + sum_common)
-    return np.asarray(np.logaddexp(np.log1p(-q) + alone, np.log(q) + common) - total)
-
-
-def _normalised(log_weight: Array) -> Array:
-    top = log_weight.max()
-    return np.asarray(log_weight - top - np.log(np.exp(log_weight - top).sum()))
-
-
-@lru_cache(maxsize=64)
-def normal_points(count: int, dimension: int) -> Array:
-    """(count, dimension) fixed, evenly spread standard normal draws: the same every time."""
-    bits = max(int(np.ceil(np.log2(count))), 4)
-    points = qmc.Sobol(dimension, scramble=True, rng=np.random.default_rng(20)).random_base2(bits)
-    return np.asarray(ndtri(np.clip(points[:count], 1e-9, 1 - 1e-9)))

@@ -8,11 +8,11 @@ from scipy.special import ndtr
 
 from .action import Action, Before
 from .bead import GRADES, Bead
-from .belief import normal_points
 from .causes import HEIGHT
 from .defaults import JUDGE, LAYER, TRAM
 from .look_ahead import again_left, caliper
 from .moves import best_shift, best_turns, might_scrape, p_all_sound, resampled
+from .normals import normal_points
 from .proof_field import FLOW, HABIT, FieldPosterior
 from .recipe import forgives, thicker_layer
 from .signs import Mark

@@ -5,9 +5,9 @@ from scipy.special import ndtr
 
 from .action import Action
 from .bead import GRADES, Bead
-from .belief import normal_points
 from .defaults import BEAD, JUDGE, LAYER
 from .moves import best_shift, p_all_sound, resampled
+from .normals import normal_points
 from .proof_field import FieldPosterior
 from .signs import Mark
 from .value import Array

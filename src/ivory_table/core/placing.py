@@ -7,8 +7,9 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from .bead import Bead
-from .belief import Belief, normal_points
+from .belief import Belief
 from .defaults import LAYER
+from .normals import normal_points
 from .plate import Plate
 from .value import Array, Value
 

@@ -13,10 +13,11 @@ import numpy as np
 from scipy.special import ndtr
 
 from .bead import GRADES, Bead
-from .belief import Belief, truncated_moments
+from .belief import Belief
 from .causes import HEIGHT, Causes, Effects, effects
 from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
+from .normals import truncated_moments
 from .signs import Mark
 from .value import Array
 

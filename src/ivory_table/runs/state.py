@@ -19,6 +19,7 @@ from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import ConventionId, Machine, Screw
+from ivory_table.core.prior import first_belief
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan, zones_on
 from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field, learn_proof
 from ivory_table.core.setup import RunSetup
@@ -150,7 +151,7 @@ class RunState:
         if learnt is not None and len(learnt.mean_ln) == surface.knobs:
             known = (np.array(learnt.mean_ln), np.array(learnt.cov_ln)) if surface.knobs > 3 else None
             gains = (np.array(learnt.gains), np.array(learnt.gain_sds)) if learnt.gains else None
-        belief = Belief.prior(
+        belief = first_belief(
             surface,
             bias_sd_mm=setup.gauge.sd_mm,
             feel=setup.feel,

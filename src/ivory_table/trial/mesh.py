@@ -11,7 +11,6 @@ from typing import Any
 
 import numpy as np
 
-from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import OLD_MESH, SURVEY
 from ivory_table.core.field import PlaceRead, SurfaceField, Trend
 from ivory_table.core.grid_layout import LAYOUTS, layout_chances, sure, telling
@@ -19,6 +18,7 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine, gri
 from ivory_table.core.mesh_check import CheckRead, OldMesh
 from ivory_table.core.mesh_plan import Known, PlanPoint, plan_points, used_places, walk
 from ivory_table.core.plate import Plate
+from ivory_table.core.prior import first_belief
 from ivory_table.core.surface import Surface
 from ivory_table.core.value import Array
 
@@ -68,7 +68,7 @@ def plate_figures(job: tuple[int, int]) -> dict[str, list[float]]:
     rng = stream(seed, 7, number)
     plate, surface = any_plate(rng)
     form = any_form(rng, plate)
-    mean, cov = Belief.prior(surface, bias_sd_mm=0.02, hypotheses=4).collapsed
+    mean, cov = first_belief(surface, bias_sd_mm=0.02, hypotheses=4).collapsed
     felt = Trend(surface, mean, cov, surface.unit(surface.bias))
     grid = grid_on(plate, 5, 5)
     used = used_places(plate, grid, 21)

@@ -14,6 +14,7 @@ from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import FEEL, TRAM
 from ivory_table.core.gauge import FEELS, Feel, FeelScale
 from ivory_table.core.plate import Machine, Plate, Screw
+from ivory_table.core.prior import first_belief
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm, tolerance_mm
 from ivory_table.core.value import Array
@@ -164,14 +165,14 @@ def surface_of(screws: tuple[Screw, ...]) -> Surface:
 
 
 def new_belief(screws: tuple[Screw, ...]) -> Belief:
-    return Belief.prior(surface_of(screws), bias_sd_mm=0.02)
+    return first_belief(surface_of(screws), bias_sd_mm=0.02)
 
 
 def known_belief(belief: Belief) -> Belief:
     """The next run's prior, as the workshop keeps it at sign-off: of the machine and of the same person's feel."""
     lam = belief.compliance_learnt() if belief.surface.knobs > 3 else None
     scatter, ln_sd = belief.scatter_learnt()
-    return Belief.prior(
+    return first_belief(
         belief.surface,
         bias_sd_mm=0.02,
         feel=FeelScale(scatter_mm=scatter, scatter_ln_sd=ln_sd),

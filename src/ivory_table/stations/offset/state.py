@@ -8,6 +8,7 @@ from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
 from ivory_table.core.probecheck import Touch
+from ivory_table.core.steps import ScatterTold
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState, Slice, fold
 from ivory_table.stations.offset.entries import (
@@ -102,7 +103,7 @@ def _feel_tried(what: FeelTried, run: RunState, entry: Entry) -> RunState:
 @fold.register
 def _feel_kept(what: FeelKept, run: RunState, entry: Entry) -> RunState:
     ln, sd = float(np.log(what.scale.scatter_mm)), max(what.scale.scatter_ln_sd, 0.05)
-    belief = run.belief.weighed(lambda b: -0.5 * np.square((b.theta[:, -2] - ln) / sd))
+    belief = run.belief.after(ScatterTold(ln, sd))
     return run.put(replace(Offset.of(run), feel_tries=()), belief=belief, feel=what.scale)
 
 
