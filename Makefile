@@ -36,7 +36,7 @@ src/ivory_table/web/index.html: .installed-web $(shell find web/src web/public w
 	touch $@
 
 dev: .installed-dev .installed-web
-	$(BIN)/uvicorn --factory ivory_table.cli:dev_app --reload --reload-dir src --port 8765 & \
+	$(BIN)/uvicorn --factory ivory_table.cli.serving:dev_app --reload --reload-dir src --port 8765 & \
 	trap 'kill %1' EXIT; cd web && npx vite
 
 types: .installed-dev .installed-web

@@ -113,7 +113,7 @@ def copy(
     execute("INSERT INTO lesson VALUES (?, ?, ?, ?, ?)", (run_id, machine, plate, by, taught))
     named = {"run_id": run_id, "machine_id": machine, "machine_name": machine.upper(), "started_at": at}
     named["last_at"] = at + timedelta(hours=1)
-    shop.keep_shown(shown._replace(summary=shown.summary.model_copy(update=named)))
+    shop.figures.keep(shown._replace(summary=shown.summary.model_copy(update=named)))
 
 
 def median_ms(ask, times: int = 15) -> float:

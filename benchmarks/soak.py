@@ -10,7 +10,8 @@ from pathlib import Path
 
 from ivory_table.core.manner import shipped
 from ivory_table.demo.tidewater import GAUGES, MACHINES
-from ivory_table.link.session import Session, open_port
+from ivory_table.link.ports import open_port
+from ivory_table.link.session import Session
 from ivory_table.practice.serve import Served, TcpPlug
 
 

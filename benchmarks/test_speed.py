@@ -13,6 +13,7 @@ from ivory_table.core.proof import plan
 from ivory_table.core.proof_field import estimate_field, field_prior
 from ivory_table.core.signs import Mark
 from ivory_table.program.proof import program
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.state import RunState
 from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
@@ -68,7 +69,7 @@ def test_field_of_a_mesh_and_the_next_point(benchmark: BenchmarkFixture, size: i
 def test_judging_a_zone_to_new_advice(benchmark: BenchmarkFixture) -> None:
     """Bar: 40 ms. The fifth zone of a proof kept, every cause weighed, the page's view made."""
     one = Session(7, 0, "006", caliper=False)
-    one.keep("first_layer", ProofStarted(proof=one.now.state.next_proof("advised")))
+    one.keep("first_layer", ProofStarted(proof=next_proof(one.now.state, "advised")))
     for zone in range(4):
         one.keep("first_layer", Judged(zone=zone, grade="parted" if zone % 2 else "sound"))
     grades = ["ridged", "sound"]

@@ -66,4 +66,4 @@ def past_of(
                 "zones_sound": (5, 5),
             }
         )
-        workshop.keep_shown(shown._replace(summary=summary))
+        workshop.figures.keep(shown._replace(summary=summary))

@@ -70,7 +70,7 @@ def test_two_workshops_are_made_one_and_no_run_comes_twice(away: Path, workshop:
     assert found.setup.new == ("Egret",)
     assert found.manners_new == ("quay",)
     assert {r.id for r in workshop.runs()} == {"mine", "r1", "r2"}
-    assert workshop.summary("r1") is not None
+    assert workshop.figures.summary("r1") is not None
     again = bring_all(workshop, away, "mk")
     assert (again.runs_new, again.runs_same, again.log_new, again.manners_new) == (0, 2, 0, ())
     assert not again.left_out
@@ -78,7 +78,7 @@ def test_two_workshops_are_made_one_and_no_run_comes_twice(away: Path, workshop:
 
 def test_what_differs_here_stays_and_is_said(away: Path, workshop: Workshop) -> None:
     work(Desk(workshop), "r1", initials="jo")
-    workshop.keep_teaching(Teaching(id="quay", name="Another quay"), 0, "jo", "begun")
+    workshop.teachings.keep(Teaching(id="quay", name="Another quay"), 0, "jo", "begun")
     workshop.keep_machine(workshop.machine("wren").model_copy(update={"stored_mm": 0.5}))
     found = bring_all(workshop, away, "mk")
     assert found.runs_new == 1
@@ -138,9 +138,9 @@ def test_initials_go_from_everywhere_and_what_was_measured_stays(tmp_path: Path)
     furnish(workshop)
     remember(workshop, tmp_path / "practice", datetime.now(UTC))
     workshop.keep_log(noted("n1", "jo"))
-    workshop.keep_teaching(Teaching(id="quay", name="Quay"), 0, "jo", "begun")
+    workshop.teachings.keep(Teaching(id="quay", name="Quay"), 0, "jo", "begun")
     http = client(workshop)
-    before = {r.id: (len(workshop.entries(r.id)), workshop.summary(r.id).stored_mm) for r in workshop.runs()}
+    before = {r.id: (len(workshop.entries(r.id)), workshop.figures.summary(r.id).stored_mm) for r in workshop.runs()}
     assert http.get("/api/found", params={"text": "jo"}).json()["runs"]
     done = http.post("/api/carried/erase", json={"initials": "jo"})
     assert done.status_code == 200, done.text
@@ -149,7 +149,7 @@ def test_initials_go_from_everywhere_and_what_was_measured_stays(tmp_path: Path)
         for row in table.select().dicts():
             for value in row.values():
                 assert not (isinstance(value, str) and re.search(r"(?i)\bjo\b", value)), table
-    after = {r.id: (len(workshop.entries(r.id)), workshop.summary(r.id).stored_mm) for r in workshop.runs()}
+    after = {r.id: (len(workshop.entries(r.id)), workshop.figures.summary(r.id).stored_mm) for r in workshop.runs()}
     assert after == before
     assert {r.initials for r in workshop.runs()} == {"mk", ERASED}
     assert not [r for r in http.get("/api/found", params={"text": "jo"}).json()["runs"] if r["initials"] == "jo"]

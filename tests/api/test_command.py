@@ -19,7 +19,7 @@ import httpx
 import pytest
 from typer.testing import CliRunner, Result
 
-from ivory_table.cli import app
+from ivory_table.cli.app import app
 from ivory_table.demo.tidewater import furnish
 from ivory_table.store.workshop import Workshop
 from tests.jobs import DIALECTS, made

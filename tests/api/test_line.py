@@ -12,7 +12,7 @@ import httpx
 import pytest
 from typer.testing import CliRunner
 
-from ivory_table.cli import app
+from ivory_table.cli.app import app
 from tests.api.test_command import served
 
 RUN = {

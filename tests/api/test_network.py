@@ -14,7 +14,7 @@ from ivory_table.access.network import COOKIE, Network, secret_of
 from ivory_table.access.roles import RANK, Role, needed
 from ivory_table.api.app import create_app
 from ivory_table.desk.desk import Desk
-from ivory_table.link.session import Status
+from ivory_table.link.status import Status
 from ivory_table.stations.lines import ANSWER_S
 from ivory_table.store.workshop import Workshop
 

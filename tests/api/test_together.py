@@ -18,7 +18,8 @@ from ivory_table.stations import mesh, sign_off
 from ivory_table.stations.mesh.entries import MeshKept
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.turned import Turned
-from ivory_table.store.workshop import Clash, Workshop
+from ivory_table.store.trouble import Clash
+from ivory_table.store.workshop import Workshop
 from tests.conftest import serving
 from tests.stations.test_run import keep, start
 

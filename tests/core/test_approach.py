@@ -9,6 +9,7 @@ from scipy.stats import norm
 from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.gauge import FEELS, Feel, FeelScale
+from ivory_table.runs.searching import approach_at
 from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.entries import Felt, GapSeen
 from tests.conftest import after, setup_for
@@ -120,7 +121,7 @@ def test_a_run_that_felt_nothing_stores_nothing() -> None:
     setup = setup_for("kestrel")
     state, (cx, cy) = RunState.start(setup), setup.plate.centre
     for _ in range(20):
-        z = state.approach_at(cx, cy).next_mm()
+        z = approach_at(state, cx, cy).next_mm()
         state = after(state, Felt(x_mm=cx, y_mm=cy, z_mm=z, feel="free"), station="offset")
     assert not state.search.approach.found
     assert state.drag_height(cx, cy)[1] > 0.05
@@ -134,7 +135,7 @@ def test_the_belief_takes_what_was_found_once(machine: str) -> None:
     drag = -0.31 + setup.gauge.thickness_mm
     state = after(state, GapSeen(z_mm=1.5, gap_mm=1.9), station="offset")
     for _ in range(60):
-        z = state.approach_at(cx, cy).next_mm()
+        z = approach_at(state, cx, cy).next_mm()
         if z is None:
             break
         feel = FEELS[int(np.searchsorted(SCALE.cuts_mm, z - drag))]

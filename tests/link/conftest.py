@@ -9,7 +9,8 @@ import pytest
 
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.demo.tidewater import GAUGES, MACHINES
-from ivory_table.link.session import Session, open_port
+from ivory_table.link.ports import open_port
+from ivory_table.link.session import Session
 from ivory_table.practice.serve import PtyPlug, Served, TcpPlug
 
 

@@ -4,7 +4,9 @@ import numpy as np
 import pytest
 
 from ivory_table.core.manner import Manner
-from ivory_table.link.session import LineTrouble, Session, open_port
+from ivory_table.link.ports import open_port
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import LineTrouble
 
 from .conftest import Bench, quick, until
 

@@ -181,7 +181,7 @@ def test_what_is_taken_back_is_gone_everywhere(kind: str, desk) -> None:
     assert desk.workshop.machine("heron") == machine
     known = desk.workshop.person_by("mk")
     assert (known.feels, known.eye) == ((), None) if person is None and known else known == person
-    summary = desk.workshop.summary("run")
+    summary = desk.workshop.figures.summary("run")
     assert summary is not None
     assert [s.figure for s in summary.stations]
 

@@ -73,13 +73,13 @@ def test_a_database_of_an_earlier_version_opens_with_its_runs(tmp_path: Path) ->
             text = json.dumps(body)
             shop._db.execute_sql("INSERT INTO entry VALUES (?, ?, ?, ?)", (body["id"], setup.id, body["seq"], text))
     desk = Desk(shop)
-    assert shop.without_summary() == (setup.id,)
+    assert shop.figures.missing() == (setup.id,)
     assert desk.catch_up() == 1
-    summary = shop.summary(setup.id)
+    summary = shop.figures.summary(setup.id)
     assert summary is not None
     assert summary.signed_off
     assert {s.station: [s.state, s.figure] for s in summary.stations} == frozen["shows"]["stations"]
-    assert shop.without_summary() == ()
+    assert shop.figures.missing() == ()
     shop.close()
 
 

@@ -22,6 +22,7 @@ from ivory_table.runs.motion import (
     refuse_place,
     travel_height_mm,
 )
+from ivory_table.runs.searching import approach_at
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Nudged, ProofStarted
 from ivory_table.stations.mesh.entries import MeshBase, MeshPlanned, MeshPoint
@@ -76,7 +77,7 @@ def test_what_is_known_lets_it_go_lower_but_never_presses_deep() -> None:
 
 def test_a_height_that_was_free_proves_the_next_step() -> None:
     state = fresh()
-    before = state.approach_at(60, 60)
+    before = approach_at(state, 60, 60)
     felt = before.feel(before.lowest_mm, "free")
     assert lowest_mm(state, 60, 60, felt) <= before.lowest_mm - OFFSET.closest_step_mm
 

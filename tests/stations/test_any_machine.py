@@ -25,7 +25,8 @@ from ivory_table.stations.manner.pages import Begin, BringManner, Pages, Setting
 from ivory_table.stations.manner.proving import ByHand, Proving, StartStep
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.tram.entries import WayChosen
-from ivory_table.store.workshop import Clash, Workshop
+from ivory_table.store.trouble import Clash
+from ivory_table.store.workshop import Workshop
 from tests.dialects import INNER, Dialect, DialectPlug
 from tests.stations.test_on_line import Floor
 from tests.teacher import shown_by
@@ -46,7 +47,7 @@ def a_floor(seed: int, folder: Path) -> Iterator[tuple[Floor, Pages, DialectPlug
     (practice / "kestrel.address.json").write_text(address.model_dump_json())
     workshop = Workshop(folder / "workshop.db")
     furnish(workshop)
-    doors, manners = Doors(practice), Manners(folder / "manners", workshop.teaching, workshop.taught)
+    doors, manners = Doors(practice), Manners(folder / "manners", workshop.teachings.get, workshop.teachings.ids)
     desk = Desk(workshop, doors.hands_for, manners.get)
     floor = Floor(desk, Lines(desk, manners, doors, folder / "lines"), served, "kestrel")
     try:
@@ -85,10 +86,10 @@ def run_on(floor: Floor) -> None:
 
 def prove(floor: Floor, proving: Proving, step: str) -> str:
     """One step on the line to its end, the person at the practice machine saying yes; what it is then."""
-    before = len(floor.desk.workshop.proved("own", "kestrel"))
+    before = len(floor.desk.workshop.teachings.proved("own", "kestrel"))
     proving.start("kestrel", step, StartStep(id=f"prove-{step}-{before}", by="mk"))
     ends = time.monotonic() + 60
-    while len(floor.desk.workshop.proved("own", "kestrel")) == before or floor.status.state != "idle":
+    while len(floor.desk.workshop.teachings.proved("own", "kestrel")) == before or floor.status.state != "idle":
         assert time.monotonic() < ends, (step, floor.status)
         if floor.status.state == "waiting":
             proving.practise("kestrel")
@@ -111,7 +112,7 @@ def whole_way(seed: int, folder: Path) -> None:
             if not step.id.startswith("mesh") and not _why_not(proving, step.id):
                 assert prove(floor, proving, step.id) == "proved", (
                     step.id,
-                    floor.desk.workshop.proved("own", "kestrel")[-1],
+                    floor.desk.workshop.teachings.proved("own", "kestrel")[-1],
                 )
         run_on(floor)
         floor.prove()
@@ -185,7 +186,7 @@ def test_a_wrong_word_is_found_when_it_is_proved_and_a_changed_one_is_proved_ane
         floor.connect()
         proving = Proving(pages, floor.lines)
         assert prove(floor, proving, "heat_bed") == "failed"
-        last = floor.desk.workshop.proved("own", "kestrel")[-1]
+        last = floor.desk.workshop.teachings.proved("own", "kestrel")[-1]
         assert "told to hold" in last.expected
         assert floor.served.body.tip.target_c == 0
         assert "heat the plate" in proving.view("kestrel").unproved

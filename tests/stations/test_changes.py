@@ -12,7 +12,8 @@ from ivory_table.stations import after_change, logbook, what_changed
 from ivory_table.stations.after_change import TakeSnapshot
 from ivory_table.stations.lines import Lines
 from ivory_table.stations.prepare.view import view as prepare_view
-from ivory_table.store.workshop import Unknown, Workshop
+from ivory_table.store.trouble import Unknown
+from ivory_table.store.workshop import Workshop
 from tests.past import past_of
 
 NOW = datetime.now(UTC)

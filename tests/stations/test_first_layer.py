@@ -8,6 +8,7 @@ from ivory_table.core.proof import PROOF_CHOICES, plan
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import (
@@ -48,7 +49,7 @@ def judged(desk: Desk, *grades: str, **more: object) -> OpenRun:
 
 
 def printed(desk: Desk) -> OpenRun:
-    return keep(desk, "first_layer", ProofStarted(proof=desk.open("run").state.next_proof("advised")))
+    return keep(desk, "first_layer", ProofStarted(proof=next_proof(desk.open("run").state, "advised")))
 
 
 def test_what_is_known_decides_what_is_printed_first(desk: Desk, flat: OpenRun) -> None:
@@ -71,7 +72,7 @@ def test_every_kind_is_offered_with_its_minutes_and_can_be_kept(desk: Desk, flat
     for choice, one in offered.items():
         assert one.minutes > 0.5, choice
         assert one.leaves_mm < one.now_mm, choice
-        run = keep(desk, "first_layer", ProofStarted(proof=flat.state.next_proof(choice)))
+        run = keep(desk, "first_layer", ProofStarted(proof=next_proof(flat.state, choice)))
         view = first_layer.view.view(run)
         assert view.step == "judge"
         assert len(view.zones) == len(view.plan.zones)
@@ -98,7 +99,7 @@ def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, 
     best = next(s for s in next_steps(run) if s.action.kind == "offset")
     assert truth + best.stored.shift_mm == pytest.approx(0.19, abs=0.05)
     # The whole plate is shown next, not the ladder again.
-    assert run.state.next_proof("advised").kind == "patches"
+    assert next_proof(run.state, "advised").kind == "patches"
 
 
 def test_after_a_ladder_on_a_plate_that_nobody_trammed_nothing_is_printed_over_all_of_it(desk: Desk) -> None:

@@ -23,7 +23,8 @@ from ivory_table.stations.job.report import CheckWanted, JobReport
 from ivory_table.stations.job.standing import standing
 from ivory_table.stations.logbook import TellLog, tell
 from ivory_table.store.checked import checked
-from ivory_table.store.workshop import Unknown, Workshop
+from ivory_table.store.trouble import Unknown
+from ivory_table.store.workshop import Workshop
 from tests.conftest import serving
 from tests.jobs import DIALECTS, Made, made
 

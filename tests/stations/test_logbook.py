@@ -57,7 +57,7 @@ def test_what_a_run_finds_and_leaves_is_what_the_practice_plate_was_and_is(desk:
     assert off.max() < 4 * found.sds.max() + 0.06
     assert found.places == left.places == ("centre", *(s.name for s in setup.machine.screws))
     # It stands in the summary, and the bench says what is to be expected.
-    summary = desk.workshop.summary("run")
+    summary = desk.workshop.figures.summary("run")
     assert summary.left == left
     line = next(m for m in bench.view(desk).machines if m.machine.id == "heron")
     assert line.expected is not None
@@ -117,7 +117,7 @@ def test_a_quick_correction_is_kept_in_the_logbook_and_is_no_drift(desk: Desk) -
     (told,) = after.checks
     assert (told.moved_mm, told.off_mm) == (pytest.approx(-0.03), pytest.approx(0.03))
     # What the next run finds by it is not taken for drift.
-    runs = workshop.summaries("heron", 10)
+    runs = workshop.figures.summaries("heron", 10)
     found = runs[0].model_copy(update={"started_at": datetime.now(UTC) + timedelta(days=1), "run_id": "next"})
     gone = drifting.stretches((found, *runs), workshop.log("heron"), heron.plates[0].id)
     assert gone[-1].change == pytest.approx(found.found.off + 0.03 - runs[0].left.off)

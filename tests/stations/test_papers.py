@@ -9,7 +9,8 @@ from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.paper import facts
 from ivory_table.paper.facts import facts_page
 from ivory_table.stations import papers
-from ivory_table.store.workshop import Unknown, Workshop
+from ivory_table.store.trouble import Unknown
+from ivory_table.store.workshop import Workshop
 from tests.past import past_of
 
 BASE = "http://192.168.4.20:8765"

@@ -41,7 +41,7 @@ from ivory_table.stations.tram.skirt import skirt_for
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.tram.walk_file import walk_for
 from ivory_table.stations.turned import Turned, TurnedAll
-from ivory_table.store.workshop import Clash
+from ivory_table.store.trouble import Clash
 
 from .test_run import keep, practise, start
 

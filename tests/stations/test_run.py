@@ -30,7 +30,8 @@ from ivory_table.stations.tram.entries import BackedOff, BeamTurned, Counted, Re
 from ivory_table.stations.tram.standing import against_sense
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.turned import Turned, TurnedAll
-from ivory_table.store.workshop import Clash, Workshop
+from ivory_table.store.trouble import Clash
+from ivory_table.store.workshop import Workshop
 
 PLATES = {"heron": "heron-steel", "kestrel": "kestrel-smooth", "wren": "wren-sheet", "bittern": "bittern-disc"}
 

@@ -24,7 +24,7 @@ from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.turned import Turned
-from ivory_table.store.workshop import Clash, Unknown
+from ivory_table.store.trouble import Clash, Unknown
 from tests.conftest import NOON
 
 from .test_run import keep, practise, start

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from typer.testing import CliRunner
 
-from ivory_table.cli import app
+from ivory_table.cli.app import app
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.common import WhereNoted
 from ivory_table.store import copies

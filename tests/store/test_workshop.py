@@ -10,7 +10,8 @@ import pytest
 
 from ivory_table.runs.entry import RunFile
 from ivory_table.stations.turned import Turned
-from ivory_table.store.workshop import Clash, Unknown, Workshop
+from ivory_table.store.trouble import Clash, Unknown
+from ivory_table.store.workshop import Workshop
 from tests.conftest import entry, setup_for
 
 

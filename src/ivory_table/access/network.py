@@ -23,7 +23,7 @@ from limits.strategies import MovingWindowRateLimiter
 from ivory_table.runs.doubts import Refused
 from ivory_table.store import devices
 from ivory_table.store.devices import Device
-from ivory_table.store.workshop import Unknown
+from ivory_table.store.trouble import Unknown
 
 from .roles import HERE, Role, Who
 

@@ -14,7 +14,7 @@ from ivory_table.program.job import NotAJob
 from ivory_table.program.moved import CannotMend
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
-from ivory_table.store.workshop import Clash, Unknown, Unreadable
+from ivory_table.store.trouble import Clash, Unknown, Unreadable
 
 
 class Problem(BaseModel):

@@ -22,7 +22,7 @@ runs = APIRouter(prefix="/api/runs/{run_id}", tags=["runs"])
 
 @runs.get("/head", response_model=RunHead)
 def get_head(request: Request, run_id: RunId) -> Response:
-    kept = desk(request).workshop.page(run_id, "head")
+    kept = desk(request).workshop.figures.page(run_id, "head")
     return _json(kept or head_of(desk(request).open(run_id)).model_dump_json())
 
 
@@ -48,7 +48,7 @@ def routes_of(station: Station) -> APIRouter:
         return _json(station.view(run, zones).model_dump_json())
 
     def get_view(request: Request, run_id: RunId, zones: Zones = "advised") -> Response:
-        kept = desk(request).workshop.page(run_id, name)
+        kept = desk(request).workshop.figures.page(run_id, name)
         return _json(kept) if kept else answer(desk(request).open(run_id), zones)
 
     def keep(request: Request, run_id: RunId, wanted: keeps, zones: Zones = "advised") -> Response:

@@ -9,7 +9,8 @@ from ivory_table.runs.lessons import lessons
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.runs.summary import shown_of
-from ivory_table.store.workshop import Unknown, Workshop
+from ivory_table.store.trouble import Unknown
+from ivory_table.store.workshop import Workshop
 
 from .knowledge import keep_lessons
 
@@ -25,7 +26,7 @@ def import_run(workshop: Workshop, file: RunFile) -> bool:
         if not workshop.import_run(file):
             return False
         _meet(workshop, file)
-        workshop.keep_shown(shown)
+        workshop.figures.keep(shown)
         keep_lessons(workshop, file.setup, taught)
     return True
 

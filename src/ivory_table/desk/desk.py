@@ -33,7 +33,8 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.runs.summary import shown_of, shown_of_unreadable
-from ivory_table.store.workshop import MOVED_ON, Clash, Workshop
+from ivory_table.store.trouble import MOVED_ON, Clash
+from ivory_table.store.workshop import Workshop
 
 
 class Keep(Value):
@@ -153,7 +154,7 @@ class Desk:
         run = OpenRun(setup, (), RunState.start(setup), self._manner_of(machine))
         with self.workshop.writing():
             self.workshop.start_run(setup)
-            self.workshop.keep_shown(shown_of(run))
+            self.workshop.figures.keep(shown_of(run))
             keep_lessons(self.workshop, setup, lessons(run))
         return setup
 
@@ -161,9 +162,9 @@ class Desk:
         """The mesh that the machine's last run left it with, for this plate, and whether it follows it."""
         if before is None or before.plate_id != plate_id:
             return None, False
-        last = self.workshop.mesh_left(before.id)
+        last = self.workshop.figures.mesh_left(before.id)
         if last is None and self.catch_up(most=1):
-            last = self.workshop.mesh_left(before.id)
+            last = self.workshop.figures.mesh_left(before.id)
         return (last.survey, last.on) if last is not None else (None, False)
 
     def catch_up(self, most: int | None = None) -> int:
@@ -172,7 +173,7 @@ class Desk:
         Runs kept by an earlier version are read once, beside the serving. One that cannot be read says so, and takes no
         other with it.
         """
-        missing = self.workshop.without_summary(most)
+        missing = self.workshop.figures.missing(most)
         for run_id in missing:
             try:
                 shown = shown_of(self.open(run_id))
@@ -182,13 +183,13 @@ class Desk:
                 self._keep_unreadable(run_id)
                 continue
             with self.workshop.writing():
-                self.workshop.keep_shown(shown)
+                self.workshop.figures.keep(shown)
         return len(missing)
 
     def _keep_unreadable(self, run_id: str) -> None:
         with suppress(ValueError):  # its set-up cannot be read either: nothing can be said of it
             setup = self.workshop.run(run_id)
-            self.workshop.keep_shown(shown_of_unreadable(setup))
+            self.workshop.figures.keep(shown_of_unreadable(setup))
 
     def _own_lock(self, run_id: str) -> RLock:
         """One run is written by one thread at a time; two runs never wait for each other."""
@@ -261,7 +262,7 @@ class Desk:
             try:
                 with self.workshop.writing():
                     self.workshop.keep(run_id, entry)
-                    self.workshop.keep_shown(shown)
+                    self.workshop.figures.keep(shown)
                     if taught != lessons(run):
                         keep_lessons(self.workshop, run.setup, taught)
             except IntegrityError:

@@ -13,6 +13,7 @@ from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Array, Value
+from ivory_table.runs.searching import safe_mm
 from ivory_table.runs.state import RunState
 
 
@@ -38,7 +39,7 @@ def lowest_mm(state: RunState, x_mm: float, y_mm: float, approach: Approach | No
     """
     if approach is not None:
         return approach.lowest_mm
-    return max(state.safe_mm(x_mm, y_mm), OFFSET.floor_mm)
+    return max(safe_mm(state, x_mm, y_mm), OFFSET.floor_mm)
 
 
 def travel_height_mm(state: RunState) -> float:

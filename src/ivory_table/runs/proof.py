@@ -46,3 +46,13 @@ class JudgedProof:
     before: tuple[Array, Array]
     field: FieldPosterior
     eye: Eye
+
+
+@dataclass(frozen=True, eq=False)
+class Wanted:
+    """The zones that are to be sound: what is known of them, the marks on them that are not learnt yet, and which were judged."""
+
+    plan: ProofPlan
+    field: FieldPosterior
+    marks: tuple[Mark, ...]
+    judged: frozenset[int]

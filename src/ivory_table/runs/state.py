@@ -9,28 +9,29 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from ivory_table.core import advice
-from ivory_table.core.approach import Approach
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
-from ivory_table.core.defaults import BEAD, HEAT, OFFSET, PROOF, SURVEY, TRAM
+from ivory_table.core.defaults import BEAD, HEAT, PROOF, TRAM
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import ConventionId, Machine, Screw
 from ivory_table.core.prior import first_belief
-from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan, zones_on
-from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field, learn_proof
+from ivory_table.core.proof import ProofPlan, plan, zones_on
+from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field
 from ivory_table.core.setup import RunSetup
-from ivory_table.core.signs import Mark
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import School, ThermalReading, ThermalStudy, warp
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array, StationName
 from ivory_table.runs.entry import Entry
-from ivory_table.runs.proof import JudgedProof, ProofRun
+from ivory_table.runs.judging import judge_proof, with_marks_learnt
+from ivory_table.runs.mesh_in_use import with_mesh_found
+from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 from ivory_table.runs.row import Row
+from ivory_table.runs.searching import Search
 
 
 @dataclass(frozen=True)
@@ -53,17 +54,6 @@ class Slice:
     def of(cls, run: "RunState") -> Self:
         found = run.slices.get(cls)
         return found if isinstance(found, cls) else cls()
-
-
-@dataclass(frozen=True, eq=False)
-class Search:
-    """The drag looked for at one place, from above, and what was believed before the first answer there."""
-
-    place_mm: tuple[float, float]
-    approach: Approach
-    before: Belief
-    #: The belief that the answers made: where it is another now, something else was told meanwhile.
-    after: Belief
 
 
 @dataclass(frozen=True, eq=False)
@@ -179,24 +169,7 @@ class RunState:
             if setup.causes_considered
             else Causes.none(),
         )
-        return state._with_mesh_found()
-
-    def _with_mesh_found(self) -> "RunState":
-        """The mesh that the machine brought into this run: it follows it still, and the plate has most of its form still.
-
-        Its zero is of another day, and knobs may have been turned since: what is told is each height against their
-        mean, as surely as a plate keeps its form.
-        """
-        mesh = self.setup.mesh
-        if mesh is None:
-            return self
-        belief, values = self.belief, mesh.values.ravel()
-        rows = belief.surface.rows(mesh.grid.places)
-        rows, values = rows - rows.mean(axis=0), values - values.mean() + self.mesh_rise(mesh, mesh.grid.places)
-        sd = float(np.hypot(self.mesh_noise(mesh), TRAM.mesh_keeps_mm))
-        for row, value in zip(rows, values, strict=True):
-            belief = belief.read(row, float(value), sd)
-        return replace(self, belief=belief, mesh=mesh, mesh_on=self.setup.mesh_on)
+        return with_mesh_found(state)
 
     def with_changes(self, told: tuple[str, ...]) -> "RunState":
         """The state once a person told of changes. Whoever wrote the firmware anew may have turned a sign round."""
@@ -250,39 +223,6 @@ class RunState:
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         at = z_mm + self.belief.shift_mm + lift + rise_mm
         return advice.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_mm, self.feel)
-
-    def mesh_rise(self, survey: MeshSurvey, places: Array) -> Array:
-        """(n,) mm that the plate rises at (n, 2) places, against their mean, from where a mesh was taken to print temperature.
-
-        Zeros where nobody knows.
-        """
-        if survey.bed_c is None or self.study is None:
-            return np.zeros(len(places))
-        try:
-            rise = warp(self.study, self.belief.surface, survey.bed_c, self.setup.filament.bed_c, places)
-        except ValueError:
-            return np.zeros(len(places))
-        return np.asarray(rise - rise.mean())
-
-    @property
-    def mesh_words(self) -> str:
-        """What the mesh in use was taken for, where that is not what is printed now; empty when it fits."""
-        mesh = self.mesh
-        if mesh is None or not self.mesh_on:
-            return ""
-        words = []
-        hot = self.setup.filament.bed_c
-        if mesh.bed_c is None:
-            words.append("At which temperature this mesh was taken is not on record.")
-        elif abs(mesh.bed_c - hot) > HEAT.study_beyond_c:
-            known = self.study is not None and bool(np.any(self.mesh_rise(mesh, mesh.grid.places)))
-            words.append(
-                f"This mesh was taken at {mesh.bed_c:.0f} °C, the plate is printed at {hot:.0f} °C: "
-                + ("the middle moves between, by the thermal study." if known else "the middle may stand otherwise.")
-            )
-        if mesh == self.setup.mesh:
-            words.append("It is the one the machine had when this run began.")
-        return " ".join(words)
 
     @property
     def drag_gap_mm(self) -> float:
@@ -363,58 +303,6 @@ class RunState:
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
 
-    def approach_at(self, x_mm: float, y_mm: float) -> Approach:
-        """Where the gauge may drag at a place, with what was felt and seen there so far."""
-        if (found := self.search_at(x_mm, y_mm)) is not None:
-            return found.approach
-        drag, sd = self.drag_height(x_mm, y_mm)
-        return Approach.over(
-            drag,
-            sd,
-            scale=self.feel,
-            gauge_mm=self.drag_gap_mm,
-            step_mm=min(self.setup.machine.z_presses_mm, default=self.setup.machine.z_step_mm),
-            seen_above="done" in (self.checks.get("rough_zero"), self.checks.get("rough_stop_up")),
-        )
-
-    def search_at(self, x_mm: float, y_mm: float) -> Search | None:
-        found = self.search
-        if found is None or found.place_mm != (x_mm, y_mm) or found.after is not self.belief:
-            return None
-        return found
-
-    def searched(self, x_mm: float, y_mm: float, approach: Approach, rise_mm: float = 0.0) -> "RunState":
-        """The belief with all that was felt and seen on the way down to one place, told once and not answer by answer.
-
-        Once the drag was met, or plainly seen, what the answers say of it beside the belief from before (the posterior
-        divided by its prior, both taken for normal); until then only between which heights it lies.
-        """
-        search = self.search_at(x_mm, y_mm)
-        before = search.before if search is not None else self.belief
-        start = replace(self, belief=before, search=None)
-        row = before.drag_row(x_mm, y_mm)
-        lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
-        zero = before.shift_mm + lift + rise_mm - self.drag_gap_mm
-        was, was_sd = start.drag_height(x_mm, y_mm)
-        mean, sd = approach.drag
-        if (approach.touched or approach.looks) and sd < OFFSET.searched_below * was_sd:
-            tau = 1 / sd**2 - 1 / was_sd**2
-            told = before.read(row, zero + (mean / sd**2 - was / was_sd**2) / tau, tau**-0.5)
-        else:
-            free = min((z for z, feel in approach.felt if feel == "free"), default=np.inf)
-            low = max((z for z, feel in approach.felt if feel != "free"), default=-np.inf)
-            told = before.felt(row, zero + low, zero + free, self.feel.scatter_mm) if approach.felt else before
-        return replace(start, belief=told, search=Search((x_mm, y_mm), approach, before, told))
-
-    def first_try_mm(self, x_mm: float, y_mm: float) -> float:
-        """Where the gauge is tried first when drag at z 0 is expected: there, or as low as is safe."""
-        return round(max(0.0, self.safe_mm(x_mm, y_mm)), 2)
-
-    def safe_mm(self, x_mm: float, y_mm: float) -> float:
-        """Commanded z in mm at which the gauge is pressed by at most `deepest_press_mm`, to 3 sd of what is known."""
-        drag, sd = self.drag_height(x_mm, y_mm)
-        return drag + OFFSET.start_above_sd * sd - OFFSET.deepest_press_mm
-
     @property
     def open_proof(self) -> ProofRun | None:
         """The newest proof, where it can still be judged: neither plate nor nozzle was moved since it was printed."""
@@ -443,11 +331,11 @@ class RunState:
     def judged(self, proof: ProofRun) -> JudgedProof:
         """The proof's zones before and after its marks."""
         newest = self.proofs and proof is self.proofs[-1]
-        return self._newest_judged if newest else self._judge(proof)
+        return self._newest_judged if newest else judge_proof(self, proof)
 
     @cached_property
     def _newest_judged(self) -> JudgedProof:
-        return self._judge(self.proofs[-1])
+        return judge_proof(self, self.proofs[-1])
 
     @property
     def proof_done(self) -> bool:
@@ -463,7 +351,7 @@ class RunState:
         )
 
     @cached_property
-    def wanted(self) -> "Wanted":
+    def wanted(self) -> Wanted:
         """The zones that are to be sound, and all that is known of them: of the newest proof that shows the whole plate."""
         proof = self.open_proof
         laid = next((p.plan for p in reversed(self.proofs) if p.plan.judges_all), None)
@@ -480,69 +368,17 @@ class RunState:
             return Wanted(laid, self.zone_field(proof), tuple(proof.marks.values()), judged)
         return Wanted(laid, self.foreseen(laid), (), judged)
 
-    def _judge(self, proof: ProofRun) -> JudgedProof:
-        zones, layer = proof.plan.places, proof.plan.layer_mm
-        believes = self.machine_believes(zones) + proof.plan.away_mm
-        for first, away in proof.nudges:
-            # The zones laid before a nudge had not been moved by it.
-            believes = believes - np.where(np.arange(len(zones)) < first, away, 0.0)
-        rows, mean, cov = field_prior(self.belief, zones, layer, believes)
-        bead, marks = proof.plan.bead, tuple(proof.marks.values())
-        z = len(zones)
-        before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
-        found, eye = judged_field(mean, cov, marks, bead, self.eye, self.causes, zones)
-        constant = np.append(layer + self.belief.shift_mm + believes, 0.0)
-        return JudgedProof(rows, constant, before, found, eye)
-
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""
-        return self._with_marks
+        return self._with_marks_learnt
 
     @cached_property
-    def _with_marks(self) -> "RunState":
-        proof = self.open_proof
-        if proof is None or not (proof.marks or proof.cleaned or proof.mended):
-            return self
-        found, causes, belief = self.judged(proof), self.causes, self.belief
-        places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
-        if proof.marks and causes.considered:
-            astray, flow, flow_var = found.field.doubt
-            belief = belief.doubted(astray**0.5, flow, flow_var**0.5)
-            greasy = {places[k]: float(found.field.greasy[k]) for k in proof.marks}
-            causes = causes.learnt(found.field.shared, greasy)
-        if causes.considered:
-            for name in sorted(proof.mended):
-                causes = causes.mended(name)
-            for k in sorted(proof.cleaned):
-                causes = causes.cleaned(places[k])
-        eye = found.eye
-        if proof.promised is not None and len(proof.marks) == len(proof.plan.zones):
-            looked = [m.grade == "sound" for m in proof.marks.values() if m.grade is not None]
-            eye = eye.kept(proof.promised, sum(looked) / len(looked)) if looked else eye
-        return replace(
-            self,
-            belief=learn_proof(belief, found.rows, found.field, found.constant),
-            eye=eye,
-            causes=causes,
-            judged_places=self.judged_places
-            | {places[k] for k in (*proof.marks, *proof.skipped) if k not in proof.cleaned},
-        )
+    def _with_marks_learnt(self) -> "RunState":
+        return with_marks_learnt(self)
 
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""
         return replace(self, proofs=(*self.proofs[:-1], proof))
-
-    def next_proof(self, choice: ProofChoice) -> ProofPlan:
-        """The proof to print next. As advised: the same again, all of it; first the most telling one."""
-        setup = self.setup
-        if choice == "advised" and self.height_unknown and (not self.proofs or self.proofs[-1].plan.kind == "ladder"):
-            choice = "ladder"
-        elif choice == "advised" and self.proofs:
-            return self.proofs[-1].plan if self.proofs[-1].plan.judges_all else self.wanted.plan
-        elif choice == "advised":
-            choice = 5
-        aways = self._ladder_mm if choice == "ladder" else (0.0,)
-        return plan(setup.machine, setup.plate, setup.filament, choice, self.mesh.grid if self.mesh else None, aways)
 
     @property
     def height_unknown(self) -> bool:
@@ -556,52 +392,6 @@ class RunState:
         mean, cov = self.with_marks().gaps_before(laid)
         z = len(laid.zones)
         return float(mean[:z].mean()), float(np.sqrt(max(cov[:z, :z].mean(), 0.0)))
-
-    @property
-    def _ladder_mm(self) -> tuple[float, ...]:
-        gap, sd = self.common_gap
-        return ladder_aways(gap, sd, self.wanted.plan.layer_mm)
-
-    @property
-    def mesh_as_sent(self) -> Array:
-        """(rows, columns) heights in mm as the machine is told them: a probed mesh against the plate's centre."""
-        mesh = self.mesh
-        assert mesh is not None
-        if mesh.owns_zero:
-            return mesh.values
-        centre = believed_by_machine(mesh, [self.setup.plate.centre], self.setup.mesh_law)[0]
-        return np.asarray(mesh.values - centre)
-
-    def mesh_differs(self, heights_mm: ArrayLike) -> Array:
-        """(rows, columns) mm that the machine's list of its mesh differs from the kept one; of a probed one no zero counts.
-
-        Raises ValueError where it is another grid.
-        """
-        theirs, meant = np.asarray(heights_mm, dtype=float), self.mesh_as_sent
-        if theirs.shape != meant.shape:
-            raise ValueError(
-                f"The machine lists {theirs.shape[1]} by {theirs.shape[0]} points, the kept mesh has "
-                f"{meant.shape[1]} by {meant.shape[0]}: it is another mesh."
-            )
-        off = theirs - meant
-        return off if self.mesh is not None and self.mesh.owns_zero else np.asarray(off - np.median(off))
-
-    @property
-    def mesh_back_same(self) -> bool | None:
-        """Whether the machine's list of its mesh is the kept one; None where nobody has read it."""
-        return None if self.mesh_back_mm is None else self.mesh_back_mm <= SURVEY.same_mm
-
-    @property
-    def mesh_unseen(self) -> str:
-        """Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is."""
-        if self.mesh is None or not self.mesh_on:
-            return ""
-        if self.mesh_back_same is False:
-            return "The machine lists another mesh than the kept one. Send it again before anything is printed."
-        if self.mesh_sent and self.mesh_on_told:
-            return ""
-        what = "switched on" if self.mesh_sent else "sent to the machine"
-        return f"The mesh is taken to be in use, but nobody has said that it was {what}. Print over it only once that is done."
 
     def with_mesh(self, survey: MeshSurvey) -> "RunState":
         """The state with another mesh to follow; what the machine was seen to have of the one before tells nothing of it."""
@@ -625,16 +415,6 @@ class RunState:
         """One sd in mm of a place read by the gauge, or by probe or dial."""
         probe = self.setup.machine.probe
         return self.setup.feel.drag_sd_mm if felt else (probe.sd_mm if probe else TRAM.dial_sd_mm)
-
-
-@dataclass(frozen=True, eq=False)
-class Wanted:
-    """The zones that are to be sound: what is known of them, the marks on them that are not learnt yet, and which were judged."""
-
-    plan: ProofPlan
-    field: FieldPosterior
-    marks: tuple[Mark, ...]
-    judged: frozenset[int]
 
 
 @singledispatch

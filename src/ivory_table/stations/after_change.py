@@ -15,7 +15,8 @@ from ivory_table.core.settings_text import LineDiffers, differences
 from ivory_table.core.value import Id, Initials, Note, StationName, Value
 from ivory_table.core.words import signed
 from ivory_table.desk.knowledge import plate_values
-from ivory_table.link.session import LineTrouble, Session
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import LineTrouble
 from ivory_table.runs.common import STATION_TITLES
 from ivory_table.runs.doubts import Refused
 from ivory_table.store.snapshots import Snapshot, keep_snapshot, snapshot, snapshots

@@ -74,7 +74,7 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
     workshop = desk.workshop
     desk.catch_up(most=12)
     marks = workshop.marks()
-    newest, unfinished = workshop.newest_of_each(), workshop.newest_of_each(unfinished=True)
+    newest, unfinished = workshop.figures.newest_of_each(), workshop.figures.newest_of_each(unfinished=True)
     shown: list[MachineLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
         how = convention(machine.convention)
@@ -96,7 +96,7 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
         gauges=tuple(g for g in workshop.gauges() if not g.retired),
         filaments=tuple(f for f in workshop.filaments() if not f.retired),
         people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
-        runs=tuple(run_line(summary) for summary in workshop.summaries()),
+        runs=tuple(run_line(summary) for summary in workshop.figures.summaries()),
         usual_knobs=() if shown else known_places(),
     )
 
@@ -117,7 +117,7 @@ def _due(desk: Desk, last: Summary, marks: Marks) -> Due | None:
 def runs_of(desk: Desk, machine_id: str) -> tuple[RunLine, ...]:
     """Every run of a machine, newest first."""
     desk.workshop.machine(machine_id)
-    return tuple(run_line(summary) for summary in desk.workshop.summaries(machine_id, MOST_RUNS))
+    return tuple(run_line(summary) for summary in desk.workshop.figures.summaries(machine_id, MOST_RUNS))
 
 
 #: A longer list is for the logbook.

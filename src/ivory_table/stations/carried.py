@@ -14,7 +14,8 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.entry import RunFile
 from ivory_table.runs.log import LogEntry
 from ivory_table.store.finding import each_run
-from ivory_table.store.workshop import Clash, Unreadable, Workshop
+from ivory_table.store.trouble import Clash, Unreadable
+from ivory_table.store.workshop import Workshop
 
 from .setup import Brought, SetupFile, bring, setup_file
 
@@ -63,8 +64,8 @@ def carry(workshop: Workshop, to: Path, machine_id: str | None = None) -> int:
         entries = workshop.log(machine_id)
         out.writestr(LOGBOOK, LogbookFile(entries=entries).model_dump_json(indent=1))
         wanted = {m.manner for m in machines}
-        for manner_id in workshop.taught():
-            teaching = workshop.teaching(manner_id)
+        for manner_id in workshop.teachings.ids():
+            teaching = workshop.teachings.get(manner_id)
             if teaching is not None and (machine_id is None or manner_id in wanted):
                 out.writestr(f"manners/{manner_id}.json", teaching.model_dump_json(exclude_defaults=True))
     return runs
@@ -127,11 +128,11 @@ def _manners(workshop: Workshop, packed: zipfile.ZipFile, by: str, told: list[st
         teaching = _part(packed, name, Teaching, told)
         if teaching is None:
             continue
-        if workshop.versions(teaching.id):
-            if workshop.teaching(teaching.id) != teaching:
+        if workshop.teachings.versions(teaching.id):
+            if workshop.teachings.get(teaching.id) != teaching:
                 told.append(f"Manner '{teaching.id}' is taught otherwise here, and stays as it is.")
             continue
-        workshop.keep_teaching(teaching, 0, by, "brought from another installation")
+        workshop.teachings.keep(teaching, 0, by, "brought from another installation")
         yield teaching.id
 
 

@@ -92,7 +92,7 @@ def usual_of_others(workshop: Workshop, but: str, marks: Marks) -> tuple[float, 
 
 @lru_cache(maxsize=256)
 def _own_usual(workshop: Workshop, machine_id: str, mark: str) -> tuple[float, float] | None:
-    runs, entries = workshop.summaries(machine_id, RECENT), workshop.log(machine_id)
+    runs, entries = workshop.figures.summaries(machine_id, RECENT), workshop.log(machine_id)
     for plate in dict.fromkeys(r.plate_id for r in runs):
         gone = stretches(runs, entries, plate)
         if len(gone) >= _TEACHES:
@@ -131,7 +131,7 @@ def drifting(
     """None where no run has measured the plate."""
     entries = workshop.log(machine_id)
     for most in (RECENT, MOST_RUNS):
-        runs = workshop.summaries(machine_id, most)
+        runs = workshop.figures.summaries(machine_id, most)
         newest = next((r for r in runs if r.plate_id == plate_id and r.left is not None), None)
         if newest is not None or len(runs) < most:
             break

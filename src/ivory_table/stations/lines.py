@@ -15,7 +15,10 @@ from ivory_table.core.value import Id, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Doors
 from ivory_table.link.manners import Manners
-from ivory_table.link.session import Job, LineTrouble, Session, Status, open_port
+from ivory_table.link.ports import open_port
+from ivory_table.link.session import Job, Session
+from ivory_table.link.status import Status
+from ivory_table.link.trouble import LineTrouble
 from ivory_table.runs.doubts import Refused
 
 

@@ -96,7 +96,7 @@ def _refuse_check(machine: Machine, check: ShortCheck | None) -> None:
 def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: datetime | None = None) -> LogbookView:
     """A machine's logbook, of the plate that its newest run was with unless another is asked for."""
     machine = workshop.machine(machine_id)
-    runs = workshop.summaries(machine_id, MOST_RUNS)
+    runs = workshop.figures.summaries(machine_id, MOST_RUNS)
     plate = plate_asked(machine, runs, plate_id).id
     entries = workshop.log(machine_id)
     return LogbookView(
@@ -172,7 +172,7 @@ def as_calendar(workshop: Workshop, now: datetime) -> str:
     calendar = Calendar()
     calendar.add("version", "2.0")
     calendar.add("prodid", "-//Ivory Table//due//EN")
-    marks, of_each = workshop.marks(), workshop.newest_of_each()
+    marks, of_each = workshop.marks(), workshop.figures.newest_of_each()
     for machine in workshop.machines():
         if machine.retired:
             continue

@@ -8,6 +8,7 @@ from ivory_table.core.defaults import SURVEY
 from ivory_table.core.mesh import MeshLaw
 from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.mesh_in_use import mesh_differs
 from ivory_table.stations.work import Work
 
 
@@ -41,7 +42,7 @@ def refuse_another_mesh(work: Work) -> None:
         return
     work.session.progress("asking the machine for its mesh")
     try:
-        off = float(np.abs(state.mesh_differs(listed(work))).max())
+        off = float(np.abs(mesh_differs(state, listed(work))).max())
     except ValueError as wrong:
         raise Refused("mesh_differs", f"{wrong} Send the kept one at Mesh first.") from None
     refuse_off(off, "Send it at Mesh first.")

@@ -11,7 +11,8 @@ from ivory_table.core.hold import Hold
 from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName, Value
 from ivory_table.desk.desk import Desk
-from ivory_table.link.session import Cancelled, Session
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import Cancelled
 from ivory_table.runs.common import STATION_TITLES
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import travel_height_mm

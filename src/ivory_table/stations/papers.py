@@ -43,7 +43,7 @@ def machine_card(workshop: Workshop, machine_id: str, base: str) -> bytes:
                 for s in machine.screws
             ])
         )  # fmt: skip
-    newest_run = next(iter(workshop.summaries(machine_id, 1)), None)
+    newest_run = next(iter(workshop.figures.summaries(machine_id, 1)), None)
     seen = expected(workshop, machine_id, newest_run.plate_id, datetime.now(UTC)) if newest_run else None
     if newest_run is not None:
         due = "not within four months" if seen is None or seen.due_at is None else f"{seen.due_at:%Y-%m-%d}"
@@ -64,7 +64,7 @@ def machine_card(workshop: Workshop, machine_id: str, base: str) -> bytes:
 def record(workshop: Workshop, run_id: str, base: str) -> bytes:
     """A4, to file: what a run found and left, from the figures kept with it."""
     setup = workshop.run(run_id)
-    kept = workshop.summary(run_id)
+    kept = workshop.figures.summary(run_id)
     if kept is None:
         raise Refused("no_figures", "The figures of this run are not there yet. Open it once, then try again.")
     groups: list[Group] = [

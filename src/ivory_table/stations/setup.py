@@ -21,7 +21,8 @@ from ivory_table.core.value import Id, Label, PlaceMm, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.desk.knowledge import learnt_of
 from ivory_table.runs.doubts import Refused
-from ivory_table.store.workshop import Clash, Workshop
+from ivory_table.store.trouble import Clash
+from ivory_table.store.workshop import Workshop
 
 Kind = Literal["machines", "gauges", "nozzles", "filaments", "people"]
 SETUP_FORMAT: Literal["ivory-table-setup"] = "ivory-table-setup"

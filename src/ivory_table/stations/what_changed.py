@@ -14,7 +14,8 @@ from ivory_table.core.value import Id, Initials, StoredMm, Value
 from ivory_table.core.words import signed
 from ivory_table.runs.log import KIND_WORDS, LogEntry, LogKind
 from ivory_table.runs.summary import Summary
-from ivory_table.store.workshop import Unreadable, Workshop
+from ivory_table.store.trouble import Unreadable
+from ivory_table.store.workshop import Workshop
 
 from .drifting import MOST_RUNS, rates_of
 from .logbook import plate_asked
@@ -73,7 +74,7 @@ def view(
     """Raises Unknown or Refused for a machine or plate that is not there."""
     now = now or datetime.now(UTC)
     machine = workshop.machine(machine_id)
-    runs = workshop.summaries(machine_id, MOST_RUNS)
+    runs = workshop.figures.summaries(machine_id, MOST_RUNS)
     plate = plate_asked(machine, runs, plate_id).id
     good = next((r for r in runs if r.plate_id == plate and _held(r)), None)
     entries = [e for e in workshop.log(machine_id) if good is not None and e.at > good.last_at]

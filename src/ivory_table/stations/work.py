@@ -13,11 +13,13 @@ from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.proof import ProofChoice
 from ivory_table.core.value import StationName
 from ivory_table.desk.desk import Desk, Keep
-from ivory_table.link.session import Cancelled, Refusal, Session
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import Cancelled, Refusal
 from ivory_table.runs.entry import Source
 from ivory_table.runs.motion import Step, come_down, go, lift, probe_at
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.searching import approach_at
 from ivory_table.runs.state import RunState
 
 #: As the keys offer them at every station.
@@ -106,7 +108,7 @@ class Descent:
         return self.at(state).next_mm()
 
     def at(self, state: RunState) -> Approach:
-        return self.approach or state.approach_at(self.x, self.y)
+        return self.approach or approach_at(state, self.x, self.y)
 
     def lowest_mm(self, state: RunState) -> float:
         return self.at(state).lowest_mm

@@ -5,7 +5,7 @@ from pydantic import AwareDatetime
 from ivory_table.core.value import Id, Value
 
 from .tables import CheckedRow
-from .workshop import Unknown
+from .trouble import Unknown
 
 #: So many of a machine are kept; the oldest goes.
 MOST = 20

@@ -8,7 +8,7 @@ from pydantic import AwareDatetime
 from ivory_table.core.value import Id, Value
 
 from .tables import DeviceRow, DoneRow
-from .workshop import Unknown
+from .trouble import Unknown
 
 #: So many of what was done are kept.
 MOST_DONE = 5000

@@ -6,8 +6,8 @@ from typing import Any
 from ivory_table.core.value import Id, Value
 from ivory_table.runs.summary import Summary
 
+from .figures import readable
 from .tables import RunRow, SummaryRow
-from .workshop import readable
 
 
 class Cursor(Value):

@@ -7,7 +7,7 @@ from pydantic import AwareDatetime, Field
 from ivory_table.core.value import Id, Initials, Note, Value
 
 from .tables import SnapshotRow
-from .workshop import Unknown
+from .trouble import Unknown
 
 #: So many of a machine are kept; the oldest goes.
 MOST = 40

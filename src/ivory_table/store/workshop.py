@@ -9,21 +9,19 @@ from pathlib import Path
 from typing import Any, TypeVar
 from uuid import uuid4
 
-from peewee import JOIN, SqliteDatabase, fn
+from peewee import SqliteDatabase, fn
 from peewee_migrate import Router
 from pydantic import BaseModel, ValidationError
 
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import Filament, Machine, Nozzle, Person
 from ivory_table.core.setup import Learnt, RunSetup
-from ivory_table.core.teach.proving import Proved
-from ivory_table.core.teach.teaching import Teaching, Version
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.lessons import Lessons, entered_anew
 from ivory_table.runs.log import LogEntry
-from ivory_table.runs.summary import MeshLeft, Shown, Summary, in_line
 
+from .figures import Figures
 from .tables import (
     EntryRow,
     FilamentRow,
@@ -32,34 +30,14 @@ from .tables import (
     LessonRow,
     LogRow,
     MachineRow,
-    MannerRow,
     NozzleRow,
-    PageRow,
     PersonRow,
-    ProvingRow,
     RunRow,
     StudyRow,
-    SummaryRow,
     database,
 )
-
-MOVED_ON = "Something else was kept in this run meanwhile, perhaps in another tab. Look at where it is now."
-
-
-class Unknown(LookupError):
-    """Nothing is kept under that id."""
-
-
-class Unreadable(ValueError):
-    """A run holds a row that this version cannot read; the others are not touched by it."""
-
-
-class Clash(RuntimeError):
-    """An id is taken by something else, or the run has moved on; says which in its code."""
-
-    def __init__(self, code: str, sentence: str) -> None:
-        super().__init__(sentence)
-        self.code = code
+from .teachings import Teachings
+from .trouble import MOVED_ON, Clash, Unknown, Unreadable
 
 
 class Workshop:
@@ -73,6 +51,7 @@ class Workshop:
             pragmas={"journal_mode": "wal", "synchronous": "full", "foreign_keys": 1, "busy_timeout": 5000},
         )
         database.initialize(self._db)
+        self.teachings, self.figures = Teachings(self.writing), Figures()
         self.migrate()
 
     def migrate(self) -> None:
@@ -167,57 +146,6 @@ class Workshop:
         )
         return {machine: f"{run} {seq} {logged.get(machine, 0)}" for machine, run, seq in newest.fetchall()}
 
-    # Manners
-
-    def taught(self) -> tuple[str, ...]:
-        """The ids of the manners that were taught here."""
-        return tuple(
-            r.manner_id for r in MannerRow.select(MannerRow.manner_id).distinct().order_by(MannerRow.manner_id)
-        )
-
-    def versions(self, manner_id: str) -> tuple[Version, ...]:
-        """Newest first; empty where it was not taught here."""
-        rows = MannerRow.select().where(MannerRow.manner_id == manner_id).order_by(MannerRow.version.desc())
-        return tuple(
-            Version(number=r.version, at=datetime.fromisoformat(r.at), by=r.initials, what=r.what) for r in rows
-        )
-
-    def teaching(self, manner_id: str, version: int | None = None) -> Teaching | None:
-        """A manner as it was taught, newest or as it was; None where it was not taught here."""
-        rows = MannerRow.select().where(MannerRow.manner_id == manner_id)
-        if version is not None:
-            rows = rows.where(MannerRow.version == version)
-        row = rows.order_by(MannerRow.version.desc()).first()
-        return None if row is None else Teaching.model_validate_json(row.body)
-
-    def keep_teaching(self, teaching: Teaching, seen: int, by: str, what: str) -> int:
-        """Keep a manner as its next version, which is returned. Raises Clash when it is not the next of what was seen."""
-        with self.writing():
-            newest = MannerRow.select(fn.MAX(MannerRow.version)).where(MannerRow.manner_id == teaching.id).scalar() or 0
-            if newest != seen:
-                raise Clash(
-                    "moved_on", "Somebody else has taught this manner meanwhile, perhaps in another tab. Look at it."
-                )
-            MannerRow.create(
-                manner_id=teaching.id,
-                version=newest + 1,
-                at=datetime.now(UTC).isoformat(),
-                initials=by,
-                what=what,
-                body=teaching.model_dump_json(exclude_defaults=True),
-            )
-        return int(newest + 1)
-
-    def keep_proved(self, manner_id: str, machine_id: str, proved: Proved) -> None:
-        ProvingRow.create(
-            manner_id=manner_id, machine_id=machine_id, at=proved.at.isoformat(), body=proved.model_dump_json()
-        )
-
-    def proved(self, manner_id: str, machine_id: str) -> tuple[Proved, ...]:
-        """Everything that was tried of a manner on a machine, oldest first."""
-        rows = ProvingRow.select().where(ProvingRow.manner_id == manner_id, ProvingRow.machine_id == machine_id)
-        return tuple(Proved.model_validate_json(r.body) for r in rows.order_by(ProvingRow.id))
-
     def revision(self, machine_id: str) -> int:
         """How often a machine was kept; 0 for one that is not."""
         row = MachineRow.get_or_none(MachineRow.id == machine_id)
@@ -308,7 +236,7 @@ class Workshop:
             return None
         return datetime.fromisoformat(row.at), None if row.body == "null" else Learnt.model_validate_json(row.body)
 
-    # What runs teach and show
+    # What runs teach
 
     def keep_lessons(self, setup: RunSetup, taught: Lessons) -> None:
         LessonRow.replace(
@@ -341,65 +269,6 @@ class Workshop:
             newest = LessonRow.select(LessonRow.body).where(mine).order_by(at.desc()).limit(1).tuples()
             found += [Lessons.model_validate_json(body) for (body,) in newest]
         return tuple(found)
-
-    def keep_shown(self, shown: Shown) -> None:
-        """Keep a run's figures, the mesh it leaves, and its pages as shown once it is signed off; none while it is not."""
-        summary, left, pages = shown
-        SummaryRow.replace(
-            run=summary.run_id,
-            machine_id=summary.machine_id,
-            started_at=summary.started_at.isoformat(),
-            signed_off=summary.signed_off,
-            find=in_line(summary),
-            body=_json(summary),
-            mesh=_json(left),
-        ).execute()
-        if not pages:
-            PageRow.delete().where(PageRow.run == summary.run_id).execute()
-        for name, body in pages.items():
-            PageRow.replace(run=summary.run_id, name=name, body=body).execute()
-
-    def summary(self, run_id: str) -> Summary | None:
-        row = SummaryRow.get_or_none(SummaryRow.run == run_id)
-        return None if row is None else readable(row.body)
-
-    def mesh_left(self, run_id: str) -> MeshLeft | None:
-        """The mesh that a run left its machine with."""
-        row = SummaryRow.get_or_none(SummaryRow.run == run_id)
-        return None if row is None else MeshLeft.model_validate_json(row.mesh)
-
-    def page(self, run_id: str, name: str) -> str | None:
-        """A page of a signed-off run as it was shown then, as JSON."""
-        row = PageRow.get_or_none((PageRow.run == run_id) & (PageRow.name == name))
-        return None if row is None else str(row.body)
-
-    def without_summary(self, most: int | None = None) -> tuple[str, ...]:
-        """Runs that have no figures yet, newest first: kept before figures were, or not readable by the version before."""
-        query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
-        return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).limit(most).tuples())
-
-    def forget_unreadable(self) -> None:
-        """Runs that an earlier version could not read are looked at once more."""
-        SummaryRow.delete().where(fn.json_extract(SummaryRow.body, "$.maths") == 0).execute()
-
-    def summaries(self, machine_id: str | None = None, most: int = 12) -> tuple[Summary, ...]:
-        """The figures of the newest runs, newest first."""
-        query = SummaryRow.select(SummaryRow.body)
-        if machine_id is not None:
-            query = query.where(SummaryRow.machine_id == machine_id)
-        found = query.order_by(SummaryRow.started_at.desc()).limit(most).tuples()
-        return tuple(summary for (body,) in found if (summary := readable(body)) is not None)
-
-    def newest_of_each(self, *, unfinished: bool = False) -> dict[str, Summary]:
-        """Of every machine the figures of its newest run, or of its newest run that is not signed off."""
-        among = SummaryRow.select(SummaryRow.machine_id, fn.MAX(SummaryRow.started_at).alias("newest"))
-        if unfinished:
-            among = among.where(~SummaryRow.signed_off)
-        among = among.group_by(SummaryRow.machine_id)
-        at = (SummaryRow.machine_id == among.c.machine_id) & (SummaryRow.started_at == among.c.newest)
-        bodies = SummaryRow.select(SummaryRow.body).join(among, on=at).tuples()
-        found = (readable(body) for (body,) in bodies)
-        return {summary.machine_id: summary for summary in found if summary is not None}
 
     # Runs
 
@@ -491,14 +360,6 @@ class Workshop:
             for start in range(0, len(rows), 200):
                 EntryRow.insert_many(rows[start : start + 200]).execute()
             return True
-
-
-def readable(body: str) -> Summary | None:
-    """A summary as it is kept; None for one that another version made and this one cannot read: it is made anew."""
-    try:
-        return Summary.model_validate_json(body)
-    except ValidationError:
-        return None
 
 
 _V = TypeVar("_V", bound=BaseModel)

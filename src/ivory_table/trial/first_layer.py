@@ -25,6 +25,7 @@ from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Array, StationName
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES
 from ivory_table.desk.desk import Desk, Keep
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
@@ -169,7 +170,7 @@ class Session:
 
     def go(self) -> None:
         promised: float | None = None
-        self.print(self.now.state.next_proof("advised"))
+        self.print(next_proof(self.now.state, "advised"))
         for _ in range(40):
             steps = next_steps(self.now)
             if not steps:
@@ -189,7 +190,7 @@ class Session:
             if self.proofs >= SCENARIO["proofs_cap"] and not self.now.state.open_proof:
                 break
             if self.now.state.open_proof is None:
-                self.print(self.now.state.next_proof("advised"))
+                self.print(next_proof(self.now.state, "advised"))
             if self.proofs > SCENARIO["proofs_cap"]:
                 break
 
@@ -256,7 +257,7 @@ class Session:
             return False
         if not best.keeps:
             # Nothing that could be done here: the same once more.
-            self.print(self.now.state.next_proof("advised"))
+            self.print(next_proof(self.now.state, "advised"))
             return False
         for row in best.keeps:
             if isinstance(row, ProofStarted):

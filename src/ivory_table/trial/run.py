@@ -22,6 +22,7 @@ from ivory_table.practice.elastic import Truth, crooked
 from ivory_table.practice.machine import PracticeMachine
 from ivory_table.practice.person import PracticePerson
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
@@ -222,7 +223,7 @@ class Trial:
                 if (times := first_layer.view.feed_times(self.now.state)) is not None:
                     self.keep("first_layer", FeedCorrected(times=times))
             case _:
-                for row in best.keeps or (ProofStarted(proof=self.now.state.next_proof("advised")),):
+                for row in best.keeps or (ProofStarted(proof=next_proof(self.now.state, "advised")),):
                     self.keep("first_layer", row)
 
 

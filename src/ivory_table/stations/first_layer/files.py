@@ -8,6 +8,7 @@ from ivory_table.program.laying import Program
 from ivory_table.program.proof import program
 from ivory_table.program.solids import stl, threemf
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 
 
@@ -23,7 +24,7 @@ def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
 def plan_of(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> ProofPlan:
     """The proof that is asked for, or some of its zones alone. Raises Refused where it has no room, or has no such zone."""
     try:
-        laid = run.state.next_proof(choice)
+        laid = next_proof(run.state, choice)
     except ValueError as wrong:
         raise Refused("proof_does_not_fit", str(wrong), "zones") from None
     if zones and max(zones) >= len(laid.zones):

@@ -5,7 +5,8 @@ from typing import Any
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.offset import StoredChange, convention, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
-from ivory_table.link.session import Cancelled, Session
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import Cancelled
 from ivory_table.program.laying import LOOK, WARM, seconds_by_line
 from ivory_table.program.reader import bare, read_program
 from ivory_table.runs.doubts import Refused

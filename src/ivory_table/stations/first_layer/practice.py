@@ -5,6 +5,7 @@ from ivory_table.core.proof import ProofChoice
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.first_layer.entries import (
     CauseMended,
@@ -21,7 +22,7 @@ def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Ju
     state = run.state
     if state.open_proof is None:
         desk.hands(run)
-        return ProofStarted(proof=run.state.next_proof(choice))
+        return ProofStarted(proof=next_proof(run.state, choice))
     proof = state.proofs[-1]
     laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
     zone = next((k for k in range(laid_zones) if k not in proof.marks and k not in proof.skipped), None)

@@ -4,6 +4,7 @@ from ivory_table.core.proof import PROOF_CHOICES, ProofChoice
 from ivory_table.core.proof_field import expected_sd
 from ivory_table.core.value import Value
 from ivory_table.program.proof import estimate
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 
 NAMES: dict[ProofChoice, str] = {
@@ -37,8 +38,8 @@ class Proposal(Value):
 def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
     """Every kind of proof that fits, with the one that is advised marked."""
     state, setup = run.state, run.setup
-    best = state.next_proof("advised")
-    wanted = state.next_proof(choice)
+    best = next_proof(state, "advised")
+    wanted = next_proof(state, choice)
     now = state.common_gap[1]
     known = state.with_marks()
     out = []
@@ -46,7 +47,7 @@ def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
         if one == "advised" or (one == "mesh" and state.mesh is None):
             continue
         try:
-            laid = state.next_proof(one)
+            laid = next_proof(state, one)
             made = estimate(state.machine_now, setup.plate, setup.filament, laid)
         except ValueError as wrong:
             nothing = {"minutes": 0.0, "filament_mm": 0.0, "leaves_mm": now, "now_mm": now}

@@ -16,9 +16,10 @@ from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array, StationName, Value
-from ivory_table.runs.proof import ProofRun
+from ivory_table.runs.judging import next_proof
+from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
-from ivory_table.runs.state import RunState, Wanted
+from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import CauseMended, ProofStarted, ZoneCleaned
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
@@ -296,9 +297,9 @@ def _keeps(
     """The rows of a step that was done, each of its own: cleaned, mended, turned, set."""
     proof = run.state.proofs[-1]
     if action.kind in ("print_again", "wait_heat"):
-        return (ProofStarted(proof=alone or run.state.next_proof("advised")),)
+        return (ProofStarted(proof=alone or next_proof(run.state, "advised")),)
     if action.kind in ("patches", "ladder"):
-        return (ProofStarted(proof=run.state.next_proof("ladder") if action.kind == "ladder" else wanted.plan),)
+        return (ProofStarted(proof=next_proof(run.state, "ladder") if action.kind == "ladder" else wanted.plan),)
     cleaned = tuple(ZoneCleaned(zone=zone) for zone in _on_newest(proof, wanted, action.clean))
     mended = tuple(CauseMended(cause=name) for name in action.causes)
     if action.kind == "clean":

@@ -12,9 +12,10 @@ from ivory_table.core.offset import StoredChange, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.core.signs import SIGNS, Sign, SignId
 from ivory_table.core.value import Value
-from ivory_table.runs.proof import ProofRun
+from ivory_table.runs.mesh_in_use import mesh_unseen
+from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.state import RunState, Wanted
+from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
@@ -186,7 +187,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         parts=_parts(state.wanted, target) if state.proofs else (),
         steps=steps,
         live=_live(run),
-        mesh_unseen=state.mesh_unseen,
+        mesh_unseen=mesh_unseen(state),
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
         feed=_feed(run),

@@ -17,7 +17,7 @@ from ivory_table.runs.seen import places_of
 from ivory_table.runs.state import RunState
 from ivory_table.stations.drifting import Drifting, drifting
 from ivory_table.stations.logbook import plate_asked
-from ivory_table.store.workshop import Unreadable
+from ivory_table.store.trouble import Unreadable
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ def standing(desk: Desk, machine_id: str, plate_id: str | None, filament_id: str
     """Raises Unknown, or Refused for a plate of another machine and where no filament is entered."""
     workshop = desk.workshop
     machine = workshop.machine(machine_id)
-    plate = plate_asked(machine, workshop.summaries(machine_id, 1), plate_id)
+    plate = plate_asked(machine, workshop.figures.summaries(machine_id, 1), plate_id)
     drift = drifting(workshop, machine_id, plate.id, datetime.now(UTC))
     state = None
     if drift is not None:
@@ -92,7 +92,7 @@ def standing(desk: Desk, machine_id: str, plate_id: str | None, filament_id: str
         except Unreadable:
             drift = None
     study = state.study if state is not None else workshop.study(machine_id, plate.id)
-    newest = workshop.summaries(machine_id, 1)
+    newest = workshop.figures.summaries(machine_id, 1)
     mounted = not newest or newest[0].plate_id == plate.id
     return Standing(machine, plate, _filament(desk, filament_id, state), study, state, drift, mounted)
 

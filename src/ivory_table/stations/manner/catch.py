@@ -6,7 +6,7 @@ from pydantic import Field
 
 from ivory_table.core.teach.catalogue import word
 from ivory_table.core.value import Id, Value
-from ivory_table.link.session import exchange, open_port
+from ivory_table.link.ports import exchange, open_port
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations.lines import Lines
 

@@ -197,7 +197,7 @@ class Pages:
     def _line(self, manner_id: str, machines: tuple[Machine, ...]) -> MannerLine:
         used = tuple(m.name for m in machines if m.manner == manner_id)
         source = self.source(manner_id)
-        teaching = self.workshop.teaching(manner_id) if source == "taught" else None
+        teaching = self.workshop.teachings.get(manner_id) if source == "taught" else None
         try:
             name, wrong = self.manners.get(manner_id).name, ""
         except ValueError as why:
@@ -207,12 +207,12 @@ class Pages:
     def source(self, manner_id: str) -> Source:
         if manner_id in self.manners.files():
             return "file"
-        return "taught" if self.workshop.versions(manner_id) else "shipped"
+        return "taught" if self.workshop.teachings.versions(manner_id) else "shipped"
 
     def teaching(self, manner_id: str, convention: ConventionId = "probe_offset") -> Teaching:
         """A manner as something to look at or go on teaching. Raises Refused for one that there is not."""
         if self.source(manner_id) == "taught":
-            found = self.workshop.teaching(manner_id)
+            found = self.workshop.teachings.get(manner_id)
             assert found is not None
             return found
         return teaching_of(self._get(manner_id), convention)
@@ -229,8 +229,8 @@ class Pages:
         machines = self.workshop.machines()
         machine = self.workshop.machine(machine_id) if machine_id else None
         teaching = self.teaching(manner_id, machine.convention if machine else "probe_offset")
-        versions = self.workshop.versions(manner_id)
-        tried = self.workshop.proved(manner_id, machine_id) if machine_id else ()
+        versions = self.workshop.teachings.versions(manner_id)
+        tried = self.workshop.teachings.proved(manner_id, machine_id) if machine_id else ()
         return MannerView(
             id=manner_id,
             name=teaching.name,
@@ -266,7 +266,7 @@ class Pages:
             else:
                 teaching = teaching_of(self._get(wanted.start_from), wanted.convention, named=named)
             what = f"begun from {wanted.start_from}"
-        self.workshop.keep_teaching(teaching, 0, wanted.by, what)
+        self.workshop.teachings.keep(teaching, 0, wanted.by, what)
         return self.view(wanted.id)
 
     def teach(self, manner_id: str, word_id: str, wanted: TeachWord, machine_id: str | None = None) -> Taught:
@@ -276,22 +276,22 @@ class Pages:
         lesson, fresh = learn(teaching, word_id, wanted.shown)
         if fresh != teaching:
             told = "cleared" if wanted.shown.without else "taught" if lesson.settled else "shown"
-            self.workshop.keep_teaching(fresh, wanted.seen_version, wanted.by, f"{told}: {what.name.lower()}")
+            self.workshop.teachings.keep(fresh, wanted.seen_version, wanted.by, f"{told}: {what.name.lower()}")
         return Taught(lesson=lesson, view=self.view(manner_id, machine_id, (word_id, lesson)))
 
     def settle(self, manner_id: str, wanted: Settings) -> MannerView:
         changes = {n: getattr(wanted, n) for n in ("name", "about", "silence_s", "homing_ends_mesh", "law")}
         fresh = self._own(manner_id).model_copy(update=changes)
-        self.workshop.keep_teaching(fresh, wanted.seen_version, wanted.by, "settings")
+        self.workshop.teachings.keep(fresh, wanted.seen_version, wanted.by, "settings")
         return self.view(manner_id)
 
     def back_to(self, manner_id: str, version: int, by: str) -> MannerView:
         """An earlier version once more, as the newest."""
-        found = self.workshop.teaching(manner_id, version)
+        found = self.workshop.teachings.get(manner_id, version)
         if found is None:
             raise Refused("no_version", f"There is no version {version} of this manner.", "version")
-        self.workshop.keep_teaching(
-            found, self.workshop.versions(manner_id)[0].number, by, f"back to version {version}"
+        self.workshop.teachings.keep(
+            found, self.workshop.teachings.versions(manner_id)[0].number, by, f"back to version {version}"
         )
         return self.view(manner_id)
 
@@ -310,10 +310,10 @@ class Pages:
                 f"'{found.id}' is here already and cannot be written over. Give the file another id.",
                 "text",
             )
-        seen = self.workshop.versions(found.id)
+        seen = self.workshop.teachings.versions(found.id)
         machine = next((m for m in self.workshop.machines() if m.manner == found.id), None)
         teaching = teaching_of(found, machine.convention if machine else "probe_offset")
-        self.workshop.keep_teaching(teaching, seen[0].number if seen else 0, wanted.by, "brought from a file")
+        self.workshop.teachings.keep(teaching, seen[0].number if seen else 0, wanted.by, "brought from a file")
         return self.view(found.id)
 
     def try_reply(self, manner_id: str, word_id: str, text: str) -> Tried:
@@ -344,7 +344,7 @@ class Pages:
         """Word by word against another manner, or against an earlier version of itself (a number)."""
         mine = self.teaching(manner_id)
         if other.isdigit():
-            theirs = self.workshop.teaching(manner_id, int(other))
+            theirs = self.workshop.teachings.get(manner_id, int(other))
             if theirs is None:
                 raise Refused("no_version", f"There is no version {other} of this manner.", "other")
         else:

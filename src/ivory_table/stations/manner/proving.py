@@ -16,7 +16,8 @@ from ivory_table.core.teach.catalogue import word, words
 from ivory_table.core.teach.proving import Proved, Step, proof_of, step, steps
 from ivory_table.core.value import Id, Initials, Note, Value
 from ivory_table.link.door import Door
-from ivory_table.link.session import Cancelled, LineTrouble, NotConfirmed, Refusal, Session
+from ivory_table.link.session import Session
+from ivory_table.link.trouble import Cancelled, LineTrouble, NotConfirmed, Refusal
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations.lines import Lines, LineStatus
 from ivory_table.stations.mesh_listed import listed_by
@@ -302,7 +303,7 @@ class Proving:
     def view(self, machine_id: str) -> ProvingView:
         machine = self.workshop.machine(machine_id)
         texts = self._texts(machine)
-        tried = self.workshop.proved(machine.manner, machine_id)
+        tried = self.workshop.teachings.proved(machine.manner, machine_id)
         found = tuple(StepView(step=s, **_state(s, texts, tried, machine)) for s in steps())
         return ProvingView(status=self.lines.status(machine_id), steps=found, unproved=unproved(self.pages, machine))
 
@@ -426,7 +427,7 @@ class Proving:
             heard=heard[:2000],
             texts={w: texts[w] for w in what.words if texts.get(w)},
         )
-        self.workshop.keep_proved(machine.manner, machine.id, proved)
+        self.workshop.teachings.keep_proved(machine.manner, machine.id, proved)
 
 
 def _state(s: Step, texts: dict[str, str], tried: tuple[Proved, ...], machine: Machine) -> dict[str, object]:
@@ -461,7 +462,7 @@ def unproved(pages: Pages, machine: Machine, who: str = "") -> tuple[str, ...]:
         texts = pages.teaching(machine.manner, machine.convention).texts
     except Refused:
         return ()
-    tried = pages.workshop.proved(machine.manner, machine.id)
+    tried = pages.workshop.teachings.proved(machine.manner, machine.id)
     can = {w for s in steps() for w in s.words}
     out = []
     for w in words():

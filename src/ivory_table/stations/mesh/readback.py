@@ -11,6 +11,7 @@ from ivory_table.core.grid_text import read_grid
 from ivory_table.core.value import Value
 from ivory_table.core.words import first_sentence
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.mesh_in_use import mesh_as_sent, mesh_differs
 from ivory_table.runs.run import OpenRun
 
 
@@ -38,7 +39,7 @@ def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
         text = np.array(read_grid(paste.text).heights_mm)
     except ValueError as wrong:
         raise Refused("unreadable_mesh", first_sentence(wrong), "text") from None
-    meant = run.state.mesh_as_sent
+    meant = mesh_as_sent(run.state)
     ways = [(layout, way) for layout in LAYOUTS if (way := layout.turned(text)).shape == meant.shape]
     if not ways:
         rows, columns = text.shape
@@ -52,7 +53,7 @@ def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
     layout, way = min(
         ways, key=lambda found: float(np.abs(found[1] - meant).mean() + np.median(np.abs(found[1] - meant)))
     )
-    off = run.state.mesh_differs(way)
+    off = mesh_differs(run.state, way)
     row, column = np.unravel_index(int(np.abs(off).argmax()), off.shape)
     worst = float(abs(off[row, column]))
     same = worst <= SURVEY.same_mm

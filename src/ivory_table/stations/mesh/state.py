@@ -13,6 +13,7 @@ from ivory_table.core.gauge import Feel
 from ivory_table.core.mesh import MeshSurvey, Sounding, drift_taken_out
 from ivory_table.core.mesh_check import CheckRead
 from ivory_table.runs.entry import Entry
+from ivory_table.runs.mesh_in_use import mesh_differs, mesh_rise
 from ivory_table.runs.state import RunState, Slice, fold
 
 from .entries import (
@@ -217,10 +218,10 @@ def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
     if survey.readings:
         places = np.array([(r.x_mm, r.y_mm) for r in survey.readings])
         now = run
-        for place, rise, read in zip(places, run.mesh_rise(survey, places), survey.readings, strict=True):
+        for place, rise, read in zip(places, mesh_rise(run, survey, places), survey.readings, strict=True):
             now = _read_mesh(now, survey, place[None], [read.height_mm + float(rise)], read.sd_mm)
     else:
-        rise = run.mesh_rise(survey, survey.grid.places)
+        rise = mesh_rise(run, survey, survey.grid.places)
         now = _read_mesh(run, survey, survey.grid.places, survey.values.ravel() + rise, run.mesh_noise(survey))
     return now.with_mesh(survey).put(Mesh())
 
@@ -251,7 +252,7 @@ def _stored(what: MeshStored, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _read_back(what: MeshReadBack, run: RunState, entry: Entry) -> RunState:
-    off = _with_kept(run).mesh_differs(what.heights_mm)
+    off = mesh_differs(_with_kept(run), what.heights_mm)
     return replace(run, mesh_sent=True, mesh_back_mm=float(np.abs(off).max()))
 
 
@@ -282,7 +283,7 @@ def _taken_up(what: MeshTakenUp, run: RunState, entry: Entry) -> RunState:
     _refuse_another_plate(what.survey, run)
     survey = what.survey
     rows = run.belief.surface.rows(survey.grid.places)
-    values = survey.values.ravel() + run.mesh_rise(survey, survey.grid.places)
+    values = survey.values.ravel() + mesh_rise(run, survey, survey.grid.places)
     sd = float(np.hypot(run.mesh_noise(survey), TRAM.mesh_keeps_mm))
     belief = run.belief
     for row, value in zip(rows - rows.mean(axis=0), values - values.mean(), strict=True):

@@ -7,6 +7,7 @@ import numpy as np
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.mesh import MeshLaw, fade_for
 from ivory_table.core.value import Value
+from ivory_table.runs.mesh_in_use import mesh_as_sent, mesh_back_same
 from ivory_table.runs.run import OpenRun
 
 Seen = Literal["yes", "no", "not known"]
@@ -40,7 +41,7 @@ def use_of(run: OpenRun) -> MeshUse | None:
     mesh = state.mesh
     if mesh is None:
         return None
-    heights = state.mesh_as_sent
+    heights = mesh_as_sent(state)
     return MeshUse(
         states=states_of(run),
         send=lines_to_send(run),
@@ -64,9 +65,9 @@ def states_of(run: OpenRun) -> tuple[MeshState, ...]:
         else f"{mesh.values.size} points"
     )
     sent: MeshState
-    if back is not None and not state.mesh_back_same:
+    if back is not None and not mesh_back_same(state):
         sent = MeshState(name="sent", seen="no", words=f"the machine lists another mesh: up to {back:.3f} mm off")
-    elif state.mesh_back_same:
+    elif mesh_back_same(state):
         sent = MeshState(name="sent", seen="yes", words="read back, the same at every point")
     elif state.mesh_sent:
         sent = MeshState(name="sent", seen="yes", words="sent; not read back")
@@ -98,7 +99,7 @@ def lines_to_send(run: OpenRun) -> tuple[str, ...]:
     if mesh is None or not does.can("mesh_point"):
         return ()
     xs, ys = mesh.grid.xs_mm, mesh.grid.ys_mm
-    heights = run.state.mesh_as_sent
+    heights = mesh_as_sent(run.state)
     out = []
     if does.can("mesh_begin"):
         out.append(

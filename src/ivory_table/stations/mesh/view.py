@@ -10,6 +10,7 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey
 from ivory_table.core.mesh_plan import Choice, Telling, choices
 from ivory_table.core.offset import Press, presses
 from ivory_table.core.value import Value
+from ivory_table.runs.mesh_in_use import mesh_words
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
@@ -174,7 +175,7 @@ def view(run: OpenRun) -> MeshView:
         can_mesh=run.setup.machine.can_mesh,
         after_tram=f"{residual:.2f} mm from place to place "
         + ("with the mesh on" if state.mesh_on else "without a mesh"),
-        mesh_words=state.mesh_words,
+        mesh_words=mesh_words(state),
         draft=draft,
         by_hand=offered(run)[0] if choosing else (),
         by_probe=offered(run)[1] if choosing else (),

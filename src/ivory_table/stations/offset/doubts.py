@@ -6,6 +6,7 @@ from ivory_table.runs.doubts import Refused, disagrees, doubt, feels_disagree, r
 from ivory_table.runs.entry import Source
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.searching import approach_at
 from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown
 from ivory_table.stations.offset.state import Offset
 
@@ -20,7 +21,7 @@ def _felt(what: Felt, run: OpenRun, source: Source) -> None:
 def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
     """A feel that can hardly be, at this height, but would be likely had another button been pressed."""
     state, sizes = run.state, run.setup.machine.z_presses_mm
-    approach = state.approach_at(what.x_mm, what.y_mm)
+    approach = approach_at(state, what.x_mm, what.y_mm)
     if len(sizes) < 2 or approach.likely(what.z_mm, what.feel) > OFFSET.mixed_up_p:
         return
     for press in presses(Offset.of(state).stands_mm, what.z_mm, sizes, approach.lowest_mm):

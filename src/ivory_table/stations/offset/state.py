@@ -10,6 +10,7 @@ from ivory_table.core.offset import convention
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
 from ivory_table.runs.entry import Entry
+from ivory_table.runs.searching import approach_at, searched
 from ivory_table.runs.state import RunState, Slice, fold
 from ivory_table.stations.offset.entries import (
     DisplayShown,
@@ -57,8 +58,8 @@ class Offset(Slice):
 def _felt(what: Felt, run: RunState, entry: Entry) -> RunState:
     run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
     offset = Offset.of(run)
-    approach = run.approach_at(what.x_mm, what.y_mm).feel(what.z_mm, what.feel)
-    return run.searched(what.x_mm, what.y_mm, approach).put(replace(offset, moves=(*offset.moves, what)))
+    approach = approach_at(run, what.x_mm, what.y_mm).feel(what.z_mm, what.feel)
+    return searched(run, what.x_mm, what.y_mm, approach).put(replace(offset, moves=(*offset.moves, what)))
 
 
 @fold.register
@@ -90,8 +91,8 @@ def _sensor_measured(what: SensorMeasured, run: RunState, entry: Entry) -> RunSt
 @fold.register
 def _gap_seen(what: GapSeen, run: RunState, entry: Entry) -> RunState:
     offset, (x, y) = Offset.of(run), run.setup.plate.centre
-    approach = run.approach_at(x, y).look(what.z_mm, what.gap_mm)
-    return run.searched(x, y, approach).put(replace(offset, looks=(*offset.looks, what)))
+    approach = approach_at(run, x, y).look(what.z_mm, what.gap_mm)
+    return searched(run, x, y, approach).put(replace(offset, looks=(*offset.looks, what)))
 
 
 @fold.register

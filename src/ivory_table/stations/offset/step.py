@@ -8,6 +8,7 @@ from pydantic import Field
 from ivory_table.core.offset import StoredChange, change, convention, stored_after
 from ivory_table.core.value import StoredMm, Value
 from ivory_table.runs.run import OpenRun, once_per_state
+from ivory_table.runs.searching import approach_at
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.stored.wanted import shift_wanted
 
@@ -37,7 +38,7 @@ def now_at(run: OpenRun) -> Now:
     how = convention(state.convention_id, run.manner)
     cx, cy = run.setup.plate.centre
     drag_z, sd = state.drag_height(cx, cy)
-    approach = state.approach_at(cx, cy)
+    approach = approach_at(state, cx, cy)
     next_z = approach.next_mm()
     if Offset.of(state).moves or Offset.of(state).looks:
         drag_z, sd = approach.drag

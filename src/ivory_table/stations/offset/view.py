@@ -8,6 +8,7 @@ from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
 from ivory_table.core.words import signed
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.searching import approach_at
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.offset.state import Offset
@@ -89,7 +90,7 @@ def _presses(run: OpenRun, next_z: float | None) -> tuple[Press, ...]:
     sizes = run.setup.machine.z_presses_mm
     if next_z is None or not sizes:
         return ()
-    at, lowest = Offset.of(run.state).stands_mm, run.state.approach_at(*run.setup.plate.centre).lowest_mm
+    at, lowest = Offset.of(run.state).stands_mm, approach_at(run.state, *run.setup.plate.centre).lowest_mm
     return presses(at, next_z, sizes, lowest)
 
 

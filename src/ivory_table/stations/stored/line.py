@@ -1,7 +1,7 @@
 """A value sent over the line, stored and read back."""
 
 from ivory_table.core.offset import convention
-from ivory_table.link.session import Cancelled
+from ivory_table.link.trouble import Cancelled
 from ivory_table.runs.doubts import doubt
 from ivory_table.runs.motion import lift
 from ivory_table.stations.stored.entries import OffsetSet, Readback

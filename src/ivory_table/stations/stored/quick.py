@@ -49,7 +49,7 @@ def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
     """The value now stored. Raises Refused for a large one, or where it was not stored as meant."""
     with desk.workshop.writing():
         machine = desk.workshop.machine(machine_id)
-        if machine_id in desk.workshop.newest_of_each(unfinished=True):
+        if machine_id in desk.workshop.figures.newest_of_each(unfinished=True):
             raise Refused("run_is_open", "A run is open on this machine: set it there, or sign it off first.")
         wanted = quick_change(desk, machine_id, what.closer_mm)
         if what.closer_mm > OFFSET.quick_most_mm and not what.sure:
@@ -71,7 +71,7 @@ def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
 
 def _log(desk: Desk, machine: Machine, by: str, away_mm: float) -> None:
     """For the drift of the plate that is mounted: that of the machine's newest run."""
-    newest = desk.workshop.summaries(machine.id, 1)
+    newest = desk.workshop.figures.summaries(machine.id, 1)
     plate = newest[0].plate_id if newest else machine.plates[0].id
     desk.workshop.keep_log(
         LogEntry(

@@ -9,6 +9,7 @@ from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.searching import first_try_mm
 from ivory_table.stations.tram.entries import (
     BackedOff,
     BeamRead,
@@ -66,7 +67,7 @@ def practice(desk: Desk, run: OpenRun) -> Row:
             hands.turn(j, turn.marks)
         return TurnedAll(marks=tuple(t.marks for t in now.turns))
     if now.step in ("centre", "no_knobs"):
-        z = state.first_try_mm(cx, cy)
+        z = first_try_mm(state, cx, cy)
         return CentreFelt(z_mm=z, feel=hands.slide_gauge(cx, cy, z))
     raise Refused("nothing_to_read", "The tram is done; there is nothing left to read here.")
 

@@ -13,6 +13,7 @@ from ivory_table.core.tram import hand_error_mm
 from ivory_table.core.travel import backed_off
 from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
+from ivory_table.runs.searching import approach_at, searched
 from ivory_table.runs.state import RunState, Slice, fold
 from ivory_table.stations.tram.entries import (
     BackedOff,
@@ -439,8 +440,8 @@ def _screw_felt(what: ScrewFelt, run: RunState, entry: Entry) -> RunState:
     rise = float(run.warp_mm([(s.x_mm, s.y_mm)])[0])
     if tram.way == "read_all":
         # Stepped down to, answer by answer.
-        approach = run.approach_at(s.x_mm, s.y_mm).feel(what.z_mm, what.feel)
-        now = run.searched(s.x_mm, s.y_mm, approach, rise)
+        approach = approach_at(run, s.x_mm, s.y_mm).feel(what.z_mm, what.feel)
+        now = searched(run, s.x_mm, s.y_mm, approach, rise)
         drag, sd = approach.drag
         if not approach.touched or sd > TRAM.stepped_sd_mm:
             return now

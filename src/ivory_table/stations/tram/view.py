@@ -9,6 +9,7 @@ from ivory_table.core.travel import RunsOut
 from ivory_table.core.value import Value
 from ivory_table.core.words import many
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.searching import first_try_mm
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
@@ -156,7 +157,7 @@ def view(run: OpenRun) -> TramView:
             "passes_twist": passes,
             "against_sense": against_sense(state),
             "centre": _centre_words(state),
-            "centre_z_mm": state.first_try_mm(*run.setup.plate.centre),
+            "centre_z_mm": first_try_mm(state, *run.setup.plate.centre),
             "forms": believed_forms(state.belief),
             "form": named_form(
                 state.belief,

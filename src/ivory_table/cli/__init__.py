@@ -1,0 +1,1 @@
+"""The command line, a file for each kind of command. `app.py` lists them."""

@@ -1,0 +1,3 @@
+from ivory_table.cli.app import app
+
+app()

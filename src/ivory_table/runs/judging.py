@@ -1,0 +1,72 @@
+"""What a proof's marks say of its gaps, what they teach for good, and which proof comes next."""
+
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
+from ivory_table.core.proof_field import field_prior, judged_field, learn_proof
+from ivory_table.runs.proof import JudgedProof, ProofRun
+
+if TYPE_CHECKING:
+    from ivory_table.runs.state import RunState
+
+
+def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
+    """The proof's zones before and after its marks."""
+    zones, layer = proof.plan.places, proof.plan.layer_mm
+    believes = run.machine_believes(zones) + proof.plan.away_mm
+    for first, away in proof.nudges:
+        # The zones laid before a nudge had not been moved by it.
+        believes = believes - np.where(np.arange(len(zones)) < first, away, 0.0)
+    rows, mean, cov = field_prior(run.belief, zones, layer, believes)
+    bead, marks = proof.plan.bead, tuple(proof.marks.values())
+    z = len(zones)
+    before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
+    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, zones)
+    constant = np.append(layer + run.belief.shift_mm + believes, 0.0)
+    return JudgedProof(rows, constant, before, found, eye)
+
+
+def with_marks_learnt(run: "RunState") -> "RunState":
+    """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""
+    proof = run.open_proof
+    if proof is None or not (proof.marks or proof.cleaned or proof.mended):
+        return run
+    found, causes, belief = run.judged(proof), run.causes, run.belief
+    places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
+    if proof.marks and causes.considered:
+        astray, flow, flow_var = found.field.doubt
+        belief = belief.doubted(astray**0.5, flow, flow_var**0.5)
+        greasy = {places[k]: float(found.field.greasy[k]) for k in proof.marks}
+        causes = causes.learnt(found.field.shared, greasy)
+    if causes.considered:
+        for name in sorted(proof.mended):
+            causes = causes.mended(name)
+        for k in sorted(proof.cleaned):
+            causes = causes.cleaned(places[k])
+    eye = found.eye
+    if proof.promised is not None and len(proof.marks) == len(proof.plan.zones):
+        looked = [m.grade == "sound" for m in proof.marks.values() if m.grade is not None]
+        eye = eye.kept(proof.promised, sum(looked) / len(looked)) if looked else eye
+    return replace(
+        run,
+        belief=learn_proof(belief, found.rows, found.field, found.constant),
+        eye=eye,
+        causes=causes,
+        judged_places=run.judged_places | {places[k] for k in (*proof.marks, *proof.skipped) if k not in proof.cleaned},
+    )
+
+
+def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
+    """The proof to print next. As advised: the same again, all of it; first the most telling one."""
+    setup = run.setup
+    if choice == "advised" and run.height_unknown and (not run.proofs or run.proofs[-1].plan.kind == "ladder"):
+        choice = "ladder"
+    elif choice == "advised" and run.proofs:
+        return run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan
+    elif choice == "advised":
+        choice = 5
+    aways = ladder_aways(*run.common_gap, run.wanted.plan.layer_mm) if choice == "ladder" else (0.0,)
+    return plan(setup.machine, setup.plate, setup.filament, choice, run.mesh.grid if run.mesh else None, aways)
