@@ -1,6 +1,7 @@
 """From the gaps in a proof's zones to the next action."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -8,13 +9,14 @@ from scipy.special import ndtr
 
 from .action import Action, Before
 from .bead import GRADES, Bead
-from .causes import HEIGHT
-from .defaults import JUDGE, LAYER, TRAM
+from .defaults import JUDGE
 from .look_ahead import again_left, caliper
-from .moves import best_shift, best_turns, might_scrape, p_all_sound, resampled
+from .moves import best_shift, might_scrape, p_all_sound, resampled
 from .normals import normal_points
+from .odds import Odds, feed_doubt, mostly_height
 from .proof_field import FLOW, HABIT, FieldPosterior
 from .recipe import forgives, thicker_layer
+from .remedies import Remedies
 from .signs import Mark
 from .value import Array, Value
 
@@ -52,7 +54,7 @@ def parts(errors: Array, cov: Array, zones: Array) -> tuple[Part, ...]:
 
 def chance_sound(field: FieldPosterior, bead: Bead) -> float:
     """The chance that all zones are sound as they are: their gaps, and nothing else that keeps one from holding."""
-    return _Odds.of(field).stays * p_all_sound(drawn_gaps(field, bead), *bead.bands_mm()["sound"])
+    return Odds.of(field).stays * p_all_sound(drawn_gaps(field, bead), *bead.bands_mm()["sound"])
 
 
 def looks_sound(field: FieldPosterior, bead: Bead, eye_scatter: float) -> float:
@@ -64,7 +66,7 @@ def looks_sound(field: FieldPosterior, bead: Bead, eye_scatter: float) -> float:
     see[:, z + FLOW], see[:, z + HABIT] = -h, h
     at = see @ field.mean
     sd = np.sqrt(np.maximum(((see @ field.cov) * see).sum(axis=1), 0.0) + (eye_scatter * h) ** 2)
-    held = _Odds.of(field)
+    held = Odds.of(field)
     p = (ndtr((high - at) / sd) - ndtr((low - at) / sd)) * (1 - sum(held.shared.values()))
     return float(p.mean())
 
@@ -103,59 +105,17 @@ def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
     return np.asarray(drawn[resampled(weight, 2048), :z])
 
 
-@dataclass(frozen=True)
-class _Odds:
-    """What else than the gap keeps zones from holding: by cause, and by zone."""
-
-    shared: dict[str, float]
-    greasy: Array
-
-    @classmethod
-    def of(cls, field: FieldPosterior) -> "_Odds":
-        """Causes that let zones fail; those of height and flow are in the gaps already."""
-        kept = {n: p for n, p in field.shared.items() if n != HEIGHT and LAYER.causes[n].fails_edge > 0}
-        seen = np.zeros(field.zones, dtype=bool)
-        seen[[s.zone for s in field.sights]] = True
-        return cls(kept, np.where(seen | (field.greasy == 1.0), field.greasy, 0.0))
-
-    @property
-    def stays(self) -> float:
-        """The chance that nothing of the kind is at work where zones were seen."""
-        return float((1 - sum(self.shared.values())) * np.prod(1 - self.greasy))
-
-    @property
-    def dirty(self) -> tuple[int, ...]:
-        return tuple(int(k) for k in np.flatnonzero(self.greasy > 0.5))
-
-    @property
-    def likeliest(self) -> str | None:
-        """The shared cause that is worth a remedy: the one that takes most of the trouble away."""
-        name = max(self.shared, key=lambda n: self.shared[n] * LAYER.causes[n].helps, default=None)
-        return name if name is not None and self.shared[name] >= JUDGE.cause_at else None
-
-    @property
-    def worth_mending(self) -> tuple[str, ...]:
-        """Shared causes that are mended in one go, the likeliest first: a print costs more than a remedy."""
-        return tuple(sorted((n for n, p in self.shared.items() if p >= JUDGE.also_at), key=lambda n: -self.shared[n]))
-
-    def after(self, clean: tuple[int, ...] = (), causes: tuple[str, ...] = ()) -> "_Odds":
-        greasy = self.greasy.copy()
-        greasy[list(clean)] *= 1 - LAYER.fails.marked_helps
-        shared = {n: p * (1 - LAYER.causes[n].helps) if n in causes else p for n, p in self.shared.items()}
-        return _Odds(shared, greasy)
-
-
 def next_actions(
     field: FieldPosterior, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
 ) -> tuple[Action, ...]:
-    """Actions ranked as in `_ranked`, and last of all, where it would end what is left, another first layer for the parts."""
+    """Actions as `_Decision` ranks them, and last of all, where it would end what is left, another first layer for the parts."""
     gaps = drawn_gaps(field, bead)
     ranked = _ranked(field, gaps, bead, material, marks, **known)
     thicker = thicker_layer(bead)
     if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
         return ranked
     before: Before | None = known.get("before")
-    stays = _Odds.of(field).stays * (before.trust if before else 1.0)
+    stays = Odds.of(field).stays * (before.trust if before else 1.0)
     low, high = bead.bands_mm()["sound"]
     now = stays * p_all_sound(gaps, low, high)
     shift = best_shift(gaps, low, high, bead.target_mm(material), known["z_step_mm"])
@@ -177,316 +137,207 @@ def next_actions(
 
 
 def _ranked(
-    field: FieldPosterior,
-    gaps: Array,
-    bead: Bead,
-    material: str,
-    marks: tuple[Mark, ...],
-    *,
-    z_step_mm: float,
-    knob_moves: Array | None,
-    mesh_in_use: bool,
-    can_mesh: bool = False,
-    mark_mm: Array | None = None,
-    reading_sd_mm: float = 0.013,
-    before: Before | None = None,
+    field: FieldPosterior, gaps: Array, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
 ) -> tuple[Action, ...]:
+    before: Before | None = known.pop("before", None)
+    return _Decision(Remedies(field, gaps, bead, material, before=before or Before(), **known), marks).ranked()
+
+
+@dataclass(frozen=True, eq=False)
+class _Decision:
     """Actions ranked by the minutes they are expected to take until every zone is sound.
 
-    `knob_moves` (z, m): mm the gap shrinks in each zone per mark of each knob, clockwise from
-    above; `mark_mm` (m,) what a mark moves at its support. Two steps are looked ahead:
-    total = minutes + (1 - P) again (1 + (1 - P')), P' the chance after the best second action,
-    `again` the minutes of one more correction and proof. Done is a step of the same kind: it costs the minutes
-    of a part that comes off, with the chance that it does.
-
+    Done is a step of the same kind: it costs the minutes of a part that comes off, with the chance that it does.
     A change is advised only when it leaves the zones likelier sound than they are by `JUDGE.gain`, the hand's and the
-    eye's errors counted; else the same is printed again, which tells more, or it is left as it is. A
-    step closer leaves a gap under `JUDGE.scrape_mm` anywhere in at most `JUDGE.scrape_p` of cases. What does not disturb the
-    step is done in the same go: dirty zones are cleaned, a likely shared cause is mended.
+    eye's errors counted; else the same is printed again, which tells more, or it is left as it is.
     """
-    was = before or Before()
-    z = field.zones
-    low, high = bead.bands_mm()["sound"]
-    target = bead.target_mm(material)
-    errors = gaps.mean(axis=0) - target
-    minutes, odds = JUDGE.minutes, _Odds.of(field)
-    dirty, cause = odds.dirty, odds.likeliest
-    # Where nothing holds for a cause that all share, that comes before spots of their own.
-    clean = () if cause is not None and len(dirty) > z / 2 else dirty
-    together = odds.worth_mending if cause is not None else ()
-    likely = together if sum(odds.shared[n] for n in together) >= JUDGE.bundle_at else ()
-    mended = odds.after(clean, likely).stays * was.trust
-    now = p_all_sound(gaps, low, high) * odds.stays * was.trust
 
-    def by_offset(of: Array) -> tuple[float, Array]:
-        shift = best_shift(of, low, high, target, z_step_mm)
-        return shift, of + shift
+    can: Remedies
+    marks: tuple[Mark, ...]
 
-    def by_knobs(of: Array) -> tuple[Array, Array]:
-        if knob_moves is None or mark_mm is None:
-            return np.zeros(0), of
-        turn = best_turns(of, knob_moves, low, high, target)
-        hand = np.hypot(TRAM.hand_floor_mm, TRAM.hand_share * np.abs(turn * mark_mm)) * (turn != 0)
-        slop = normal_points(len(of), len(turn)) * hand / mark_mm
-        turned = of - (turn + slop) @ knob_moves.T
-        # Knobs that might scrape are left to the offset.
-        return (turn, turned) if not might_scrape(turned) else (np.zeros(len(turn)), of)
+    @cached_property
+    def by_height(self) -> tuple[Action, ...]:
+        return self.can.by_height()
 
-    shift, nudged = by_offset(gaps)
-    turn, levelled = by_knobs(gaps)
-    # In one go: the knobs for what differs from place to place, the offset for what is left of all of it.
-    shape_turn, shaped = by_knobs(gaps + (target - float(gaps.mean())))
-    rest, finished = by_offset(shaped - (target - float(gaps.mean())))
-    both = p_all_sound(finished, low, high) if np.any(shape_turn) and not might_scrape(finished) else 0.0
-    p_nudged, p_levelled = p_all_sound(nudged, low, high), p_all_sound(levelled, low, high)
-    alone = max(p_all_sound(gaps, low, high), p_nudged, p_levelled)
-    changes: list[Action] = []
-    extra = minutes.clean * len(clean) + sum(LAYER.causes[n].minutes for n in likely)
+    @cached_property
+    def feed(self) -> Action | None:
+        return self.can.feed()
 
-    def add(kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> Action:
-        p, then = mended * p, mended * then
-        again = minutes.proof + minutes.offset
-        prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
-        total = cost + extra + (prints - 1) * again
-        fields = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
-        made = Action.model_validate(fields | {"clean": clean, "causes": likely, "proofs_left": prints} | more)
-        changes.append(made)
-        return made
+    @cached_property
+    def better(self) -> tuple[Action, ...]:
+        """What leaves the zones likelier sound, the fewest minutes first."""
+        now = self.can.now
+        worth = [a for a in self.by_height if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
+        worth += [a for a in (self.can.cleaning(), self.can.remedy(), self.feed) if a is not None]
+        return tuple(sorted(worth, key=lambda a: a.total_minutes))
 
-    as_it_is = f"as it is, every zone is sound with {now:.0%}"
-    if shift:
-        held_back = (
-            ""
-            if abs(target - float(gaps.mean()) - shift) < 2 * z_step_mm
-            else ("; further would risk scraping, so it goes there in steps" if shift < 0 else "")
+    @property
+    def judged_zones(self) -> frozenset[int]:
+        was = self.can.before.judged
+        return frozenset(m.zone for m in self.marks) if was is None else was
+
+    @cached_property
+    def judged(self) -> bool:
+        """Whether all were judged and nothing is seen to be wrong: what did not hold on the newest print is not called done."""
+        fallen = any(m.grade in ("loose", "barely") for m in self.marks)
+        odds = self.can.odds
+        everywhere = len(self.judged_zones) == self.can.field.zones
+        return everywhere and not odds.dirty and odds.likeliest is None and not fallen
+
+    @cached_property
+    def done(self) -> Action:
+        can = self.can
+        total = (1 - can.now) * JUDGE.minutes.failed
+        return Action(kind="done", p_all_sound=can.now, minutes=0.0, total_minutes=total, reason=can.as_it_is)
+
+    @cached_property
+    def again(self) -> Action:
+        """The same print once more."""
+        can, proof = self.can, JUDGE.minutes.proof
+        # While zones are still to be judged nobody asks how much another print would tell.
+        everywhere = len(self.judged_zones) == can.field.zones
+        left = self._left(can.gaps) if everywhere else (1 - can.now) * proof
+        return Action(
+            kind="print_again",
+            p_all_sound=can.now,
+            minutes=proof,
+            total_minutes=proof + left,
+            proofs_left=1 + (1 - can.now),
+            reason=can.as_it_is,
         )
-        add(
-            "offset",
-            p_nudged,
-            max(alone, both),
-            minutes.offset + minutes.proof,
-            f"the zones run {_signed(float(np.mean(errors)))} mm from the target on average; moving them by "
-            f"{_signed(shift)} mm makes every zone sound with {mended * p_nudged:.0%} instead of {now:.0%}{held_back}",
-            shift_mm=shift,
+
+    def _left(self, gaps: Array) -> float:
+        """Minutes still expected after a print over these gaps."""
+        return again_left(self.can.field, self.can.bead, gaps, self.can.aims, self.can.mended)
+
+    def ranked(self) -> tuple[Action, ...]:
+        """The first of these that has something to say."""
+        return (
+            self._ladder()
+            or self._ended()
+            or self._mended_first()
+            or self._looked_at_rest()
+            or self._evidence_first()
+            or self._best()
         )
-    if rest and both > max(p_nudged, p_levelled) + JUDGE.gain / 2:
-        add(
-            "knobs",
-            both,
-            both,
-            minutes.knobs + minutes.offset + minutes.proof,
-            f"the zones differ by {np.ptp(errors):.3f} mm and run {_signed(float(np.mean(errors)))} mm from the target: these turns "
-            f"and then {_signed(rest)} mm in one go make every zone sound with {mended * both:.0%} instead of {now:.0%}",
-            marks=tuple(int(t) for t in shape_turn),
-            shift_mm=rest,
-        )
-    if np.any(turn) and knob_moves is not None:
-        spread, after = np.ptp(errors), np.ptp(errors - knob_moves @ turn)
-        add(
-            "knobs",
-            p_levelled,
-            max(alone, both),
-            minutes.knobs + minutes.proof,
-            f"the zones differ by {spread:.3f} mm; these turns leave {after:.3f} mm and make every "
-            f"zone sound with {mended * p_levelled:.0%} instead of {now:.0%}",
-            marks=tuple(int(t) for t in turn),
-        )
-    sds = field.gaps[1]
-    if mesh_in_use:
-        away = errors - np.median(errors)
-        k = int(np.argmax(np.abs(away)))
-        if abs(away[k]) > max(0.02, 2 * sds[k]) and k not in was.measured:
-            followed = gaps.copy()
-            followed[:, k] = (
-                np.median(np.delete(gaps, k, axis=1), axis=1) + reading_sd_mm * normal_points(2048, 1)[:, 0]
-            )
-            p = p_all_sound(followed, low, high)
-            add(
-                "measure",
-                p,
-                p_all_sound(by_offset(followed)[1], low, high),
-                minutes.measure + minutes.proof,
-                f"with the mesh in use this zone still stands {_signed(float(away[k]))} mm from the others; its "
-                f"mesh point is the likeliest to be wrong ({p:.0%} after measuring it again beside a neighbour)",
-                zone=k,
-            )
-    elif can_mesh:
-        # A mesh follows what differs from place to place; what all zones share stays the offset's.
-        followed = gaps.mean(axis=1, keepdims=True) + reading_sd_mm * normal_points(2048, z)
-        add(
-            "mesh",
-            p_all_sound(followed, low, high),
-            p_all_sound(by_offset(followed)[1], low, high),
-            minutes.mesh + minutes.offset + minutes.proof,
-            f"the zones differ by {np.ptp(errors):.3f} mm in a way that offset and knobs cannot follow; with a mesh in "
-            f"use and the offset set after it every zone is sound with {p_all_sound(by_offset(followed)[1], low, high):.0%}",
-        )
-    better = [a for a in changes if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
-    as_laid = p_all_sound(gaps, low, high)
-    if clean:
-        better.append(
-            add(
-                "clean",
-                as_laid,
-                alone,
-                minutes.proof,
-                f"the gap here is believed to be {field.mean[clean[0]]:.3f} mm, which should hold; "
-                f"grease explains it better than height ({odds.greasy[clean[0]]:.0%})",
-                zone=clean[0],
-            )
-        )
-    if together:
-        said = "; ".join(f"{LAYER.causes[n].word}: {odds.shared[n]:.0%}" for n in together)
-        cost = 0.0 if likely else sum(LAYER.causes[n].minutes for n in together)
-        better.append(
-            add(
-                "remedy",
-                as_laid * odds.after(clean, together).stays * was.trust / max(mended, 1e-9),
-                alone,
-                cost + minutes.proof,
-                f"{said}; the height alone: {field.shared.get(HEIGHT, 0.0):.0%}",
-                causes=together,
-            )
-        )
-    fed: Action | None = None
-    if (feed := _feed_doubt(field)) >= JUDGE.feed_at and not was.fed:
-        flow, flow_sd = field.flow
-        better.append(
-            fed := add(
-                "feed",
-                as_laid,
-                alone,
-                LAYER.causes["feed"].minutes + minutes.proof * (feed < JUDGE.bundle_at),
-                f"what comes out may be {flow:+.0%} ±{flow_sd:.0%} of what was asked for: wrong by more than "
-                f"{LAYER.feed.said_at:.0%} with {feed:.0%}, and then grades tell another gap".replace("-", "−"),
-            )
-        )
-    ranked = sorted(better, key=lambda a: a.total_minutes)
-    if was.height_unknown:
+
+    def _ladder(self) -> tuple[Action, ...]:
+        if not self.can.before.height_unknown:
+            return ()
+        proof, z = JUDGE.minutes.proof, self.can.field.zones
         ladder = Action(
             kind="ladder",
-            p_all_sound=now,
-            minutes=minutes.proof,
-            total_minutes=minutes.proof + minutes.offset + minutes.proof,
+            p_all_sound=self.can.now,
+            minutes=proof,
+            total_minutes=proof + JUDGE.minutes.offset + proof,
             proofs_left=2.0,
-            reason=f"the height is known to ±{float(np.sqrt(field.cov[:z, :z].mean())):.2f} mm only: patches that come closer one by one "
-            "find it in one print, one height at a time takes several",
+            reason=f"the height is known to ±{float(np.sqrt(self.can.field.cov[:z, :z].mean())):.2f} mm only: patches that come "
+            "closer one by one find it in one print, one height at a time takes several",
         )
-        return (ladder, *ranked)
-    marked = {m.zone for m in marks} if was.judged is None else was.judged
-    # Whatever is believed: what did not hold on the newest print is not called done.
-    fallen = any(m.grade in ("loose", "barely") for m in marks)
-    judged = len(marked) == z and not dirty and cause is None and not fallen
-    done = Action(kind="done", p_all_sound=now, minutes=0.0, total_minutes=(1 - now) * minutes.failed, reason=as_it_is)
-    aims = (low, high, target, z_step_mm)
-    again = Action(
-        kind="print_again",
-        p_all_sound=now,
-        minutes=minutes.proof,
-        # While zones are still to be judged nobody asks how much another print would tell.
-        total_minutes=minutes.proof
-        + (again_left(field, bead, gaps, aims, mended) if len(marked) == z else (1 - now) * minutes.proof),
-        proofs_left=1 + (1 - now),
-        reason=as_it_is,
-    )
+        return (ladder, *self.better)
 
-    def with_caliper(first: tuple[Action, ...]) -> tuple[Action, ...]:
-        """A caliper comes first where it is said to be at hand and saves more minutes than it takes; else it is one of the others."""
-        # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
-        if was.caliper is False or clean or together:
-            return first
-        measured = caliper(gaps, aims, marks, mended, first[0].total_minutes)
-        if measured is None:
-            return first
-        saves = first[0].total_minutes - measured.total_minutes
-        wanted = first[0] is not fed and saves > JUDGE.caliper_saves and was.caliper
-        return (measured, *first) if wanted else (*first, measured)
-
-    if judged and now >= JUDGE.done_at:
-        return with_caliper(tuple(sorted((done, *ranked), key=lambda a: a.total_minutes)))
-    if judged and was.proofs >= JUDGE.proofs_at_most:
-        why = (
-            f"{as_it_is}; after {was.proofs} proofs an eye does not tell it any better. Leave it for what is printed now, or "
-            "measure the patches with a caliper"
-        )
-        return (done.model_copy(update={"reason": why}), *ranked)
-    to_move = bool(ranked) and ranked[0].shift_mm is not None and not clean and not together
-    if (
-        fed is not None
-        and feed >= JUDGE.cause_at
-        and was.proofs <= JUDGE.feed_first
-        and to_move
-        and _mostly_height(field)
-    ):
-        # Before any height is judged by it: five minutes, and no proof.
-        return with_caliper((fed, *(a for a in ranked if a is not fed)))
-    # What is at work in all zones is mended before anything is moved for it.
-    first_mended = [a for a in ranked if a.kind == "remedy" and sum(odds.shared.values()) >= JUDGE.bundle_at]
-    if first_mended and not _mostly_height(field):
-        return (first_mended[0], *(a for a in ranked if a is not first_mended[0]))
-    unseen = frozenset(range(z)) - marked
-    if was.judged is not None and unseen and not marks:
-        # The proof showed only a part of the plate.
-        if ranked and ranked[0].p_all_sound > now + JUDGE.gain:
-            return tuple(ranked)
-        move = next((a for a in changes if a.kind == "offset"), None)
-        if move is not None and abs(float(np.mean(errors))) > 2 * z_step_mm:
-            # What it did show is taken up before anything else is laid over it.
-            return (move, *(a for a in ranked if a is not move))
-        if might_scrape(gaps):
-            risk = float(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm))
-            why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
-            return (again.model_copy(update={"kind": "tram", "minutes": minutes.tram, "reason": why}), *ranked)
-        why = f"{as_it_is}; {len(unseen)} of {z} zones have not been looked at"
-        look = again.model_copy(update={"kind": "patches", "reason": why})
-        return (look, *ranked)
-
-    def to_the_end(change: Action) -> float:
-        """Minutes of a move, and those still expected after the proof that shows what it brought."""
-        if change.kind == "offset":
-            return change.minutes + again_left(field, bead, nudged, aims, mended)
-        if change.kind == "knobs":
-            return change.minutes + again_left(
-                field, bead, levelled if change.shift_mm is None else finished, aims, mended
+    def _ended(self) -> tuple[Action, ...]:
+        """Done, or as good as an eye can tell it."""
+        can = self.can
+        if self.judged and can.now >= JUDGE.done_at:
+            return self._with_caliper(tuple(sorted((self.done, *self.better), key=lambda a: a.total_minutes)))
+        if self.judged and can.before.proofs >= JUDGE.proofs_at_most:
+            why = (
+                f"{can.as_it_is}; after {can.before.proofs} proofs an eye does not tell it any better. Leave it for what is "
+                "printed now, or measure the patches with a caliper"
             )
-        return np.inf
+            return (self.done.model_copy(update={"reason": why}), *self.better)
+        return ()
 
-    doubtful = bool(ranked) and not dirty and cause is None and was.repeats == 0
-    back = doubtful and _steps_back(ranked[0], was, z_step_mm) and now > JUDGE.gain
-    little = doubtful and ranked[0].p_all_sound < now + 2 * JUDGE.gain and now >= JUDGE.evidence_at
-    if (back or little) and again.total_minutes < to_the_end(ranked[0]):
-        # One look may be wrong: what the same print would tell is weighed against the step, both followed to the end.
+    def _mended_first(self) -> tuple[Action, ...]:
+        """What is at work in all zones is mended before anything is moved for it."""
+        can, better = self.can, self.better
+        to_move = bool(better) and better[0].shift_mm is not None and not can.clean and not can.together
+        doubted = self.feed is not None and feed_doubt(can.field) >= JUDGE.cause_at
+        if doubted and can.before.proofs <= JUDGE.feed_first and to_move and mostly_height(can.field):
+            # Before any height is judged by it: five minutes, and no proof.
+            return self._with_caliper(_first(better, "feed"))
+        shared = sum(can.odds.shared.values()) >= JUDGE.bundle_at
+        if shared and not mostly_height(can.field) and any(a.kind == "remedy" for a in better):
+            return _first(better, "remedy")
+        return ()
+
+    def _looked_at_rest(self) -> tuple[Action, ...]:
+        """Where the proof showed only a part of the plate: what it did show is taken up, then the rest is looked at."""
+        can, better, zones = self.can, self.better, self.can.field.zones
+        unseen = frozenset(range(zones)) - self.judged_zones
+        if can.before.judged is None or not unseen or self.marks:
+            return ()
+        if better and better[0].p_all_sound > can.now + JUDGE.gain:
+            return better
+        move = next((a for a in self.by_height if a.kind == "offset"), None)
+        if move is not None and abs(float(np.mean(can.errors))) > 2 * can.z_step_mm:
+            return (move, *(a for a in better if a is not move))
+        if might_scrape(can.gaps):
+            risk = float(np.mean(can.gaps.min(axis=1) < JUDGE.scrape_mm))
+            why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
+            tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}
+            return (self.again.model_copy(update=tram), *better)
+        why = f"{can.as_it_is}; {len(unseen)} of {zones} zones have not been looked at"
+        return (self.again.model_copy(update={"kind": "patches", "reason": why}), *better)
+
+    def _evidence_first(self) -> tuple[Action, ...]:
+        """One look may be wrong: what the same print would tell is weighed against the step, both followed to the end."""
+        can, better, was = self.can, self.better, self.can.before
+        if not better or can.odds.dirty or can.odds.likeliest is not None or was.repeats:
+            return ()
+        back = _steps_back(better[0], was, can.z_step_mm) and can.now > JUDGE.gain
+        little = better[0].p_all_sound < can.now + 2 * JUDGE.gain and can.now >= JUDGE.evidence_at
+        if not (back or little) or self.again.total_minutes >= self._to_the_end(better[0]):
+            return ()
         what = (
             "the best step would take the last one back"
             if back
             else "a plate that may be sound is not changed on one look"
         )
-        why = f"{as_it_is}; {what}, so the same print tells more first"
-        return with_caliper((again.model_copy(update={"reason": why}), *ranked))
-    if ranked:
-        return with_caliper((*ranked, again))
-    if judged and was.repeats >= JUDGE.repeats_at_most and now >= JUDGE.leave_at:
-        why = f"{as_it_is}, and no step is expected to make that likelier"
-        return (done.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes))
-    if was.repeats >= JUDGE.repeats_at_most and changes:
-        return tuple(sorted(changes, key=lambda a: -a.p_all_sound))
-    why = f"{as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
-    return with_caliper((again.model_copy(update={"reason": why}), *sorted(changes, key=lambda a: a.total_minutes)))
+        why = f"{can.as_it_is}; {what}, so the same print tells more first"
+        return self._with_caliper((self.again.model_copy(update={"reason": why}), *better))
+
+    def _best(self) -> tuple[Action, ...]:
+        can, was = self.can, self.can.before
+        if self.better:
+            return self._with_caliper((*self.better, self.again))
+        changes = tuple(sorted(self.by_height, key=lambda a: a.total_minutes))
+        if self.judged and was.repeats >= JUDGE.repeats_at_most and can.now >= JUDGE.leave_at:
+            why = f"{can.as_it_is}, and no step is expected to make that likelier"
+            return (self.done.model_copy(update={"reason": why}), *changes)
+        if was.repeats >= JUDGE.repeats_at_most and changes:
+            return tuple(sorted(self.by_height, key=lambda a: -a.p_all_sound))
+        why = f"{can.as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
+        return self._with_caliper((self.again.model_copy(update={"reason": why}), *changes))
+
+    def _to_the_end(self, change: Action) -> float:
+        """Minutes of a move, and those still expected after the proof that shows what it brought."""
+        if change.kind == "offset":
+            return change.minutes + self._left(self.can.nudged[1])
+        if change.kind == "knobs":
+            gaps = self.can.levelled[1] if change.shift_mm is None else self.can.finished[2]
+            return change.minutes + self._left(gaps)
+        return np.inf
+
+    def _with_caliper(self, first: tuple[Action, ...]) -> tuple[Action, ...]:
+        """A caliper comes first where it is said to be at hand and saves more minutes than it takes; else it is one of the others."""
+        can = self.can
+        # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
+        if can.before.caliper is False or can.clean or can.together:
+            return first
+        measured = caliper(can.gaps, can.aims, self.marks, can.mended, first[0].total_minutes)
+        if measured is None:
+            return first
+        saves = first[0].total_minutes - measured.total_minutes
+        wanted = first[0] is not self.feed and saves > JUDGE.caliper_saves and can.before.caliper
+        return (measured, *first) if wanted else (*first, measured)
 
 
-def _mostly_height(field: FieldPosterior) -> bool:
-    """Whether the height alone, or a height that is not what it was taken for, is likelier than any other shared cause."""
-    height = field.shared.get(HEIGHT, 0.0) + field.shared.get("zero", 0.0)
-    return height >= max((p for n, p in field.shared.items() if n not in (HEIGHT, "zero")), default=0.0)
-
-
-def _feed_doubt(field: FieldPosterior) -> float:
-    """The chance that what is fed is wrong by more than `LAYER.feed.said_at`; 0 where nothing but the height is considered."""
-    if len(field.shared) < 2:
-        return 0.0
-    mean, sd = field.flow
-    edge = LAYER.feed.said_at
-    return max(float(1 - ndtr((edge - mean) / sd) + ndtr((-edge - mean) / sd)), field.shared.get("feed", 0.0))
+def _first(actions: tuple[Action, ...], kind: str) -> tuple[Action, ...]:
+    """The first of a kind before all others."""
+    found = next(a for a in actions if a.kind == kind)
+    return (found, *(a for a in actions if a is not found))
 
 
 def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
@@ -499,8 +350,3 @@ def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
         pairs = [(new, old) for new, old in zip(action.marks, was.turns, strict=False) if new]
         return all(new * old < 0 and abs(new) <= abs(old) + 1 for new, old in pairs)
     return False
-
-
-def _signed(mm: float) -> str:
-    """+0.03 or −0.03, with a true minus."""
-    return f"{mm:+.3f}".replace("-", "−")

@@ -6,7 +6,7 @@ from scipy.special import ndtr
 from .action import Action
 from .bead import GRADES, Bead
 from .defaults import BEAD, JUDGE, LAYER
-from .moves import best_shift, p_all_sound, resampled
+from .moves import Aims, best_shift, p_all_sound, resampled
 from .normals import normal_points
 from .proof_field import FieldPosterior
 from .signs import Mark
@@ -15,7 +15,7 @@ from .value import Array
 
 def caliper(
     gaps: Array,
-    wanted: tuple[float, float, float, float],
+    aims: Aims,
     marks: tuple[Mark, ...],
     stays: float,
     without: float,
@@ -40,7 +40,7 @@ def caliper(
         seen = shown[:, at] + noise * error[:, :-1] + common * error[:, -1:]
         solve = np.linalg.inv(noise**2 * np.eye(len(at)) + common**2)
         off = seen[:, None, :] - some[None][:, :, at]
-        left, chance = _left_after(some, -0.5 * ((off @ solve) * off).sum(axis=2), wanted, stays)
+        left, chance = _left_after(some, -0.5 * ((off @ solve) * off).sum(axis=2), aims, stays)
         many = "these patches" if len(zones) > 1 else "this patch"
         found.append(
             Action(
@@ -65,9 +65,7 @@ def _some(gaps: Array) -> tuple[Array, Array]:
     return some, some[:: len(some) // LAYER.caliper.outcomes][: LAYER.caliper.outcomes]
 
 
-def again_left(
-    field: FieldPosterior, bead: Bead, gaps: Array, wanted: tuple[float, float, float, float], stays: float
-) -> float:
+def again_left(field: FieldPosterior, bead: Bead, gaps: Array, aims: Aims, stays: float) -> float:
     """Minutes still expected once the same was printed and graded again."""
     some, shown = _some(gaps)
     edges = bead.bands_mm()
@@ -81,24 +79,21 @@ def again_left(
     band = np.searchsorted(bounds, seen)
     told = np.log(p_band)[None, :, np.arange(some.shape[1]), :]
     each = np.take_along_axis(np.broadcast_to(told, (len(shown), *p_band.shape)), band[:, None, :, None], axis=3)
-    return _left_after(some, each[..., 0].sum(axis=2), wanted, stays)[0]
+    return _left_after(some, each[..., 0].sum(axis=2), aims, stays)[0]
 
 
-def _left_after(
-    some: Array, told: Array, wanted: tuple[float, float, float, float], stays: float
-) -> tuple[float, float]:
+def _left_after(some: Array, told: Array, aims: Aims, stays: float) -> tuple[float, float]:
     """Minutes still expected, and the chance that all is sound, once one of some outcomes is seen.
 
     `told` (outcomes, draws): ln of how likely each outcome is for each draw. After it, it is done, or moved once more.
     """
-    low, high, target, z_step_mm = wanted
     minutes = JUDGE.minutes
     again = minutes.proof + minutes.offset
     total, chance = 0.0, 0.0
     for one in told:
         left = some[resampled(np.exp(one - one.max()), 256)]
-        p = stays * p_all_sound(left, low, high)
-        moved = stays * p_all_sound(left + best_shift(left, low, high, target, z_step_mm), low, high)
+        p = stays * p_all_sound(left, aims.low_mm, aims.high_mm)
+        moved = stays * p_all_sound(left + best_shift(left, *aims), aims.low_mm, aims.high_mm)
         total += min(again + (1 - moved) * again * (2 - moved), (1 - p) * minutes.failed) / len(told)
         chance += max(p, moved) / len(told)
     return total, min(chance, 1.0)

@@ -1,9 +1,20 @@
 """What a move of the nozzle or turns of the knobs would make of the zones' gaps, by draws of them."""
 
+from typing import NamedTuple
+
 import numpy as np
 
 from .defaults import JUDGE
 from .value import Array
+
+
+class Aims(NamedTuple):
+    """Between which gaps a zone is sound, the gap to aim at, and the smallest step of the offset, mm."""
+
+    low_mm: float
+    high_mm: float
+    target_mm: float
+    step_mm: float
 
 
 def p_all_sound(gaps: Array, low: float, high: float) -> float:
