@@ -5,7 +5,7 @@ import pytest
 from pytest_benchmark.fixture import BenchmarkFixture
 from tests.conftest import setup_for
 
-from ivory_table.core import advice
+from ivory_table.core import advice, tram_told
 from ivory_table.core.field import PlaceRead, SurfaceField
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.mesh_plan import used_places
@@ -30,10 +30,10 @@ def test_advice_after_a_reading(benchmark: BenchmarkFixture, count: int) -> None
     screws = screws_of(count)
     belief = new_belief(screws)
     for j in (0, 3, 1):
-        belief = advice.counted(belief, screws, j, 4, 0.1)
+        belief = tram_told.counted(belief, screws, j, 4, 0.1)
 
     def one_stop() -> float:
-        now = advice.counted(belief, screws, 2, -3, 0.1)
+        now = tram_told.counted(belief, screws, 2, -3, 0.1)
         more = advice.further(now, screws, 2, 0.03, 0.1)
         return more.spread_mm + advice.next_stop(now, screws, 0.1, 0.03, 2).about_marks
 

@@ -57,7 +57,7 @@ def away(tmp_path: Path) -> Path:
     work(desk, "r2", "wren", "jo")
     there.keep_log(noted("n1"))
     there.keep_machine(there.machine("heron").model_copy(update={"id": "egret", "name": "Egret", "practice": False}))
-    there.keep_teaching(Teaching(id="quay", name="Quay"), 0, "jo", "begun")
+    there.teachings.keep(Teaching(id="quay", name="Quay"), 0, "jo", "begun")
     assert carry(there, tmp_path / "away.zip") == 2
     there.close()
     return tmp_path / "away.zip"

@@ -36,7 +36,7 @@ def test_it_comes_once_and_ends_shortly_before_now(remembered: Workshop) -> None
 def test_its_runs_replay_to_what_is_shown_of_them(remembered: Workshop) -> None:
     desk = Desk(remembered)
     for machine in ("heron", "bittern"):
-        summary = remembered.summaries(machine, 1)[0]
+        summary = remembered.figures.summaries(machine, 1)[0]
         run = desk.open(summary.run_id)
         assert run.state.signed_off
         assert run.seq == summary.seq

@@ -16,7 +16,7 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey
 from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.stations import mesh, sign_off
 from ivory_table.stations.mesh.entries import MeshKept
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.turned import Turned
 from ivory_table.store.trouble import Clash
 from ivory_table.store.workshop import Workshop

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from scipy.optimize import brentq
 from scipy.stats import norm, truncnorm
 
-from ivory_table.core import advice
+from ivory_table.core import advice, tram_told
 from ivory_table.core.belief import LAM_FLOOR, Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FEELS, FeelScale, feel_interval
@@ -53,7 +53,7 @@ def test_counts_at_one_screw_are_a_filter_in_one_dimension(counts: tuple[int, ..
     belief = first_belief(surface_of(screws), bias_sd_mm=1e-6, feel=feel, gains_known=no_gain, reversed_share=1e-9)
     mean, variance = 0.0, float(belief.collapsed[1][0, 0])
     for marks in counts:
-        belief = advice.counted(belief, screws, 0, marks, 0.05)
+        belief = tram_told.counted(belief, screws, 0, marks, 0.05)
         up = marks * screws[0].mm_per_mark
         mean, variance = mean + up, variance + screws[0].mm_per_mark ** 2 / 12
         gain = variance / (variance + feel.drag_sd_mm**2)
@@ -156,7 +156,7 @@ def test_what_a_turn_would_do_is_drawn_as_the_turn_does_it() -> None:
     screws = HERON.machine.screws
     belief = prior()
     for j in (0, 3, 1, 2):
-        belief = advice.counted(belief, screws, j, 2, 0.0)
+        belief = tram_told.counted(belief, screws, j, 2, 0.0)
     ups = np.array([-0.13, 0.0, 0.09])
     ranges = belief.ranges_after(1, ups, np.hypot(0.008, 0.03 * ups))
     for up, drawn in zip(ups, ranges, strict=True):
@@ -252,7 +252,7 @@ def test_a_reversed_knob_is_told_by_its_neighbours_too() -> None:
     belief = prior()
     for screw in screws:
         belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), 0.0, 0.004)
-    belief = advice.turned(belief, screws, 0, 8)
+    belief = tram_told.turned(belief, screws, 0, 8)
     for k in (1, 2, 3):
         moved = -truth[k, 0] * 8 * screws[0].mm_per_mark
         belief = belief.read(belief.gap_row(screws[k].x_mm, screws[k].y_mm), moved, 0.004)
@@ -272,7 +272,7 @@ def test_any_set_of_reversed_knobs_is_found_knob_by_knob(wrong: tuple[int, ...])
     for j, screw in enumerate(screws):
         row = belief.gap_row(screw.x_mm, screw.y_mm)
         belief = belief.read(row, float(heights[j]), 0.004)
-        belief = advice.turned(belief, screws, j, 4)
+        belief = tram_told.turned(belief, screws, j, 4)
         heights = heights + truth[:, j] * 4 * screw.mm_per_mark
         belief = belief.read(row, float(heights[j]), 0.004)
     assert list(np.flatnonzero(belief.p_reversed() > 0.99)) == list(wrong)
@@ -294,7 +294,7 @@ def test_the_sets_of_reversed_knobs_weigh_what_their_shares_say(knobs: int) -> N
 
 def test_a_knob_declared_anew_is_the_same_plate_told_the_other_way() -> None:
     screws = HERON.machine.screws
-    told = advice.turned(prior().sense_shown(1, False), screws, 1, 3)
+    told = tram_told.turned(prior().sense_shown(1, False), screws, 1, 3)
     up = -3 * screws[1].mm_per_mark
     anew = prior().sense_shown(1, False).declared_anew(1).turned(1, up, float(hand_error_mm(up)))
     # One more thing was told, so the hypotheses may have been drawn anew on the way.
@@ -308,9 +308,9 @@ def test_a_knob_declared_anew_is_the_same_plate_told_the_other_way() -> None:
 def test_what_the_gauge_said_before_the_turn_shows_a_knobs_sense(before: str, likely: bool) -> None:
     """The first count of a new machine: raised by its declared sense, from a gauge that was loose or tight."""
     screws = HERON.machine.screws
-    belief = advice.counted(prior(), screws, 2, 5, 0.0)
+    belief = tram_told.counted(prior(), screws, 2, 5, 0.0)
     assert advice.sense_in_doubt(belief, 2)
-    belief = advice.felt_before(belief, screws, 2, 5, before)
+    belief = tram_told.felt_before(belief, screws, 2, 5, before)
     assert bool(belief.p_reversed()[2] > 0.9) is likely
 
 
@@ -326,7 +326,7 @@ def test_new_hypotheses_carry_everything_that_was_told() -> None:
             for k, screw in enumerate(screws):
                 value = heights[k] + rng.normal(0, 0.005)
                 belief = belief.read(belief.gap_row(screw.x_mm, screw.y_mm), value, 0.005)
-            belief = advice.turned(belief, screws, j, marks)
+            belief = tram_told.turned(belief, screws, j, marks)
             heights = heights + truth[:, j] * marks * screws[j].mm_per_mark
         return belief
 
@@ -355,7 +355,7 @@ def test_a_knob_that_gives_less_than_its_pitch_is_learnt() -> None:
 
 
 def test_a_run_does_not_make_the_next_one_less_certain_of_the_supports() -> None:
-    belief = advice.counted(prior(), HERON.machine.screws, 0, 3, 0.0)
+    belief = tram_told.counted(prior(), HERON.machine.screws, 0, 3, 0.0)
     _, cov = belief.compliance_learnt()
     assert np.linalg.eigvalsh(belief.prior_of.cov[:4, :4] - cov).min() > -1e-9
 

@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 import pytest
 
-from ivory_table.core import advice
+from ivory_table.core import advice, tram_told
 from ivory_table.core.belief import LAM_FLOOR, Belief
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import FeelScale
@@ -88,14 +88,14 @@ def test_visits_are_worth_the_same_whatever_a_knobs_sense() -> None:
 
 
 def test_the_second_visit_goes_across_the_diagonal() -> None:
-    belief = advice.counted(new_belief(SCREWS), SCREWS, 0, 3, 0.0)
+    belief = tram_told.counted(new_belief(SCREWS), SCREWS, 0, 3, 0.0)
     assert advice.next_stop(belief, SCREWS, 0.0, TOL, 0).screw == 3
 
 
 def test_nothing_is_turned_further_on_a_level_known_plate() -> None:
     belief = new_belief(SCREWS)
     for j in (0, 3, 1, 2, 0, 3, 1, 2):
-        belief = advice.counted(belief, SCREWS, j, 0, 0.0)
+        belief = tram_told.counted(belief, SCREWS, j, 0, 0.0)
     more = advice.further(belief, SCREWS, 2, TOL, 0.0)
     assert more.marks == 0
     assert more.p_within > 0.9
@@ -104,8 +104,8 @@ def test_nothing_is_turned_further_on_a_level_known_plate() -> None:
 def test_a_corner_known_to_be_low_is_foretold_its_turn() -> None:
     belief = new_belief(SCREWS)
     for j in (0, 3, 1, 2):
-        belief = advice.counted(belief, SCREWS, j, 0, 0.0)
-    lowered = advice.turned(belief, SCREWS, 1, -5)
+        belief = tram_told.counted(belief, SCREWS, j, 0, 0.0)
+    lowered = tram_told.turned(belief, SCREWS, 1, -5)
     assert advice.next_stop(lowered, SCREWS, 0.0, TOL, 2).screw in (1, 2)
     assert advice.at_stop(lowered, SCREWS, 0.0, 1).about_marks == pytest.approx(5, abs=1)
 
@@ -157,7 +157,7 @@ def test_a_count_is_as_likely_as_the_height_it_stands_for_times_its_lever() -> N
         state = both.mean[0] + root @ rng.normal(size=len(root))
         drags_at = -state[surface.bias] + rng.normal(0, both.drag_sd[0])
         marks = round((drags_at - state[0]) / a / mark)
-        told = advice.counted(both, SCREWS, 0, marks, 0.0)
+        told = tram_told.counted(both, SCREWS, 0, marks, 0.0)
         ratios.append(np.exp(told.log_weight[1] - told.log_weight[0]))
     assert np.mean(ratios) == pytest.approx(1, abs=4 * np.std(ratios) / len(ratios) ** 0.5)
 
@@ -180,7 +180,7 @@ def test_a_knob_is_proved_where_the_plate_wants_it(sense: Literal[1, -1]) -> Non
             continue
         # Of all turns by whole marks, the one after which the least is expected to be left.
         ups = np.arange(-16, 17) * 0.7 / 16
-        after = [advice.turned(belief, screws, 3, up / screws[3].mm_per_mark * sense) for up in ups]
+        after = [tram_told.turned(belief, screws, 3, up / screws[3].mm_per_mark * sense) for up in ups]
         left = [
             b.weight @ np.square(b.mean[:, :4] - b.mean[:, :4].mean(axis=1, keepdims=True)).sum(axis=1) for b in after
         ]
@@ -221,7 +221,7 @@ def test_the_look_ahead_agrees_with_doing_it() -> None:
     lam = (np.full(4, np.log(1.1)), 1e-6 * np.eye(4))
     belief = first_belief(surface, bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
     for j in (0, 3, 1):
-        belief = advice.counted(belief, SCREWS, j, 2, 0.0)
+        belief = tram_told.counted(belief, SCREWS, j, 2, 0.0)
     ahead = advice._Ahead.of(belief, SCREWS)
     foretold = float(ahead.costs(belief, 0.0)[0, ahead.sets.tolist().index([0, 0, 1, 0])])
     rng = np.random.default_rng(3)
@@ -249,7 +249,7 @@ def test_what_a_visit_leaves_is_what_simulation_finds(count: int) -> None:
     lam = (np.full(count, np.log(1.1)), 1e-8 * np.eye(count))
     belief = first_belief(trial.surface_of(screws), bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
     for j in range(count - 1):
-        belief = advice.counted(belief, screws, j, 3 - 2 * j, 0.0)
+        belief = tram_told.counted(belief, screws, j, 3 - 2 * j, 0.0)
     rng = np.random.default_rng(4)
     mean, cov = (part[..., :count] for part in belief.collapsed)
     cov = cov[:count]
@@ -324,7 +324,7 @@ def test_what_the_hypotheses_disagree_about_is_worth_a_visit() -> None:
     screws = screws_of(6)
     belief = new_belief(screws)
     for j in range(6):
-        belief = advice.counted(belief, screws, j, 0, 0.0)
+        belief = tram_told.counted(belief, screws, j, 0, 0.0)
     one = int(np.argmax(belief.weight))
     pair = [one, one]
     torn = replace(
@@ -345,7 +345,7 @@ def level(screws: tuple[Screw, ...], rounds: int = 2) -> Belief:
     """A plate whose screws were all counted and found at the drag."""
     belief = new_belief(screws)
     for j in [*range(len(screws))] * rounds:
-        belief = advice.counted(belief, screws, j, 0, 0.0)
+        belief = tram_told.counted(belief, screws, j, 0, 0.0)
     return belief
 
 
@@ -353,17 +353,18 @@ def test_a_screw_near_the_drag_is_felt_and_one_that_may_be_off_is_counted() -> N
     assert not advice.at_stop(new_belief(SCREWS), SCREWS, 0.0, 0).feel
     near = level(SCREWS)
     assert all(advice.at_stop(near, SCREWS, 0.0, j).feel for j in range(4))
-    off = advice.turned(near, SCREWS, 2, 3)
+    off = tram_told.turned(near, SCREWS, 2, 3)
     assert not advice.at_stop(off, SCREWS, 0.0, 2).feel
 
 
 def test_a_feel_tells_the_height_and_moves_nothing_else() -> None:
-    before = advice.turned(level(SCREWS, 1), SCREWS, 2, 0.5)
+    before = tram_told.turned(level(SCREWS, 1), SCREWS, 2, 0.5)
     s = SCREWS[2]
     seen = {
-        feel: advice.felt(before, s.x_mm, s.y_mm, 0.0, feel, 0.0, FeelScale()).collapsed for feel in ("free", "stuck")
+        feel: tram_told.felt(before, s.x_mm, s.y_mm, 0.0, feel, 0.0, FeelScale()).collapsed
+        for feel in ("free", "stuck")
     }
-    drag = advice.felt(before, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
+    drag = tram_told.felt(before, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
     assert seen["free"][0][2] < drag.collapsed[0][2] < seen["stuck"][0][2]
     assert drag.collapsed[1][2, 2] < before.collapsed[1][2, 2]
     assert np.allclose(drag.passes, before.passes)
@@ -376,29 +377,29 @@ def test_a_feel_teaches_the_persons_own_scatter() -> None:
     for _ in range(30):
         sharp = sharp.read(row, 0.0, 0.002)
     s = SCREWS[0]
-    odd = advice.felt(sharp, s.x_mm, s.y_mm, 0.0, "free", 0.0, FeelScale())
-    usual = advice.felt(sharp, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
+    odd = tram_told.felt(sharp, s.x_mm, s.y_mm, 0.0, "free", 0.0, FeelScale())
+    usual = tram_told.felt(sharp, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
     assert usual.scatter_learnt()[0] < sharp.scatter_learnt()[0] < odd.scatter_learnt()[0]
 
 
 def test_a_knob_that_does_not_reach_the_drag_is_believed_to_do_little() -> None:
     before = new_belief(SCREWS)
-    after = advice.not_reached(before, SCREWS, 1, 32, "loose", 0.0)
+    after = tram_told.not_reached(before, SCREWS, 1, 32, "loose", 0.0)
     own = [float(b.weight @ b.passes[:, 1, 1]) for b in (before, after)]
     assert own[1] < own[0]
     assert after.collapsed[0][1] < before.collapsed[0][1] - 0.1  # it stands low, still
-    mirrored = advice.not_reached(before, SCREWS, 1, -32, "tight", 0.0)
+    mirrored = tram_told.not_reached(before, SCREWS, 1, -32, "tight", 0.0)
     assert mirrored.collapsed[0][1] == pytest.approx(-after.collapsed[0][1], abs=0.1)
 
 
 def test_where_the_drag_is_out_of_reach_others_come_first() -> None:
     screws = screws_of(6)
-    belief = advice.not_reached(new_belief(screws), screws, 1, 32, "loose", 0.0)
+    belief = tram_told.not_reached(new_belief(screws), screws, 1, 32, "loose", 0.0)
     visits, last = [], 1
     for _ in range(3):
         stop = advice.next_stop(belief, screws, 0.0, TOL, last)
         visits.append(stop.screw)
-        belief = advice.counted(belief, screws, stop.screw, 2, 0.0)
+        belief = tram_told.counted(belief, screws, stop.screw, 2, 0.0)
         last = stop.screw
     assert abs(advice.at_stop(belief, screws, 0.0, 1).about_marks) > 0
     assert 1 not in visits
@@ -413,7 +414,7 @@ def test_a_knob_is_turned_further_where_more_is_expected() -> None:
 @pytest.mark.parametrize("turned", [0, 1])
 def test_the_chance_that_a_visit_ends_it_is_what_simulation_finds(turned: int) -> None:
     """Draw the heights, feel one screw, and make the turn that is best by what is then believed."""
-    belief = advice.turned(level(SCREWS, 1), SCREWS, 2, turned)
+    belief = tram_told.turned(level(SCREWS, 1), SCREWS, 2, turned)
     foretold = advice._chances(belief, SCREWS, TOL)
     rng = np.random.default_rng(5)
     m, bias = 4, belief.surface.bias
@@ -443,8 +444,8 @@ def test_near_the_end_the_screw_that_is_least_known_is_visited() -> None:
     for j in (0, 1, 2):
         s = SCREWS[j]
         for _ in range(4):
-            belief = advice.felt(belief, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
-    belief = advice.turned(belief, SCREWS, 3, 0.5)
+            belief = tram_told.felt(belief, s.x_mm, s.y_mm, 0.0, "drag", 0.0, FeelScale())
+    belief = tram_told.turned(belief, SCREWS, 3, 0.5)
     assert advice.next_stop(belief, SCREWS, 0.0, TOL, 0).screw == 3
 
 
@@ -486,7 +487,7 @@ def test_no_visit_is_expected_to_make_the_spread_larger(count: int) -> None:
     for j in range(count - 1):
         stop = advice.next_stop(belief, screws, 0.0, TOL)
         assert stop.spread_after_mm < 1.1 * belief.spread()[0]
-        belief = advice.counted(belief, screws, j, 3 - 2 * j, 0.0)
+        belief = tram_told.counted(belief, screws, j, 3 - 2 * j, 0.0)
 
 
 def test_nine_screws_on_slack_bolts_are_read_until_they_are_within() -> None:

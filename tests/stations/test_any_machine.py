@@ -21,8 +21,9 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.stations import mesh, on_line, tram
 from ivory_table.stations.lines import Lines
 from ivory_table.stations.manner.catch import Catch, caught
-from ivory_table.stations.manner.pages import Begin, BringManner, Pages, Settings, TeachWord
+from ivory_table.stations.manner.pages import Pages
 from ivory_table.stations.manner.proving import ByHand, Proving, StartStep
+from ivory_table.stations.manner.shapes import Begin, BringManner, Settings, TeachWord
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.trouble import Clash

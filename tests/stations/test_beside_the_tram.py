@@ -21,7 +21,8 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.doubts import doubtful_walk
 from ivory_table.stations.tram.entries import Counted, Walked
-from ivory_table.stations.tram.state import Tram, sunk
+from ivory_table.stations.tram.slice import Tram
+from ivory_table.stations.tram.state import sunk
 from ivory_table.stations.tram.walk import walk
 from ivory_table.stations.turned import Turned
 from tests.conftest import after, setup_for

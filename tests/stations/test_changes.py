@@ -69,7 +69,7 @@ def test_what_happened_since_counts_and_what_was_before_does_not(past: Workshop)
 
 
 def test_another_value_than_the_one_that_worked_is_the_first_suspect(past: Workshop) -> None:
-    worked = past.summaries("heron", 1)[0].stored_mm
+    worked = past.figures.summaries("heron", 1)[0].stored_mm
     heron = past.machine("heron")
     assert "stored" not in causes(what_changed.view(past, "heron", now=NOW))
     past.keep_machine(heron.model_copy(update={"stored_mm": worked + 0.3}))

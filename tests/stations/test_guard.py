@@ -22,9 +22,9 @@ from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, WayChosen
+from ivory_table.stations.tram.slice import Stop, Tram
 from ivory_table.stations.tram.standing import beyond_knobs, gives_up
 from ivory_table.stations.tram.standing import trammed as trammed_by
-from ivory_table.stations.tram.state import Stop, Tram
 from ivory_table.stations.turned import Turned, TurnedAll
 
 from .test_run import keep, start

@@ -28,7 +28,7 @@ from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.prepare.entries import ChangeTold
 from ivory_table.stations.stored.entries import Readback
 from ivory_table.stations.tram.entries import ScrewFelt, SenseTried, WayChosen
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
 

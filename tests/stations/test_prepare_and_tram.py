@@ -38,7 +38,7 @@ from ivory_table.stations.tram.entries import (
 )
 from ivory_table.stations.tram.shim import shim, shim_file
 from ivory_table.stations.tram.skirt import skirt_for
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.walk_file import walk_for
 from ivory_table.stations.turned import Turned, TurnedAll
 from ivory_table.store.trouble import Clash

@@ -27,8 +27,8 @@ from ivory_table.stations.prepare.entries import CheckDone, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import NudgeMerged, OffsetSet, Readback
 from ivory_table.stations.tram.entries import BackedOff, BeamTurned, Counted, ReadMm, SenseTried, WayChosen
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import against_sense
-from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.turned import Turned, TurnedAll
 from ivory_table.store.trouble import Clash
 from ivory_table.store.workshop import Workshop

@@ -22,7 +22,7 @@ from ivory_table.stations.sheet import class_of
 from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.tram.entries import Counted, ReadMm, SenseTried, WayChosen
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.turned import Turned
 from ivory_table.store.trouble import Clash, Unknown
 from tests.conftest import NOON

@@ -8,7 +8,7 @@ from fastapi.responses import PlainTextResponse, Response
 from ivory_table.core.value import Id, Initials
 from ivory_table.paper.manner_card import manner_card
 from ivory_table.stations.http import desk, download, download_bytes
-from ivory_table.stations.manner import catch, pages, proving
+from ivory_table.stations.manner import catch, pages, proving, shapes
 
 from .line import MachineId, at_line, lines
 
@@ -29,43 +29,43 @@ def _changed(request: Request, manner_id: str) -> None:
 
 
 @manner_routes.get("")
-def list_manners(request: Request) -> tuple[pages.MannerLine, ...]:
+def list_manners(request: Request) -> tuple[shapes.MannerLine, ...]:
     return _pages(request).listing()
 
 
 @manner_routes.post("", status_code=201)
-def begin_manner(request: Request, wanted: pages.Begin) -> pages.MannerView:
+def begin_manner(request: Request, wanted: shapes.Begin) -> shapes.MannerView:
     return _pages(request).begin(wanted)
 
 
 @manner_routes.post("/file")
-def bring_manner(request: Request, wanted: pages.BringManner) -> pages.MannerView:
+def bring_manner(request: Request, wanted: shapes.BringManner) -> shapes.MannerView:
     found = _pages(request).bring(wanted)
     _changed(request, found.id)
     return found
 
 
 @manner_routes.get("/{manner_id}")
-def get_manner(request: Request, manner_id: MannerId, machine: OfMachine = None) -> pages.MannerView:
+def get_manner(request: Request, manner_id: MannerId, machine: OfMachine = None) -> shapes.MannerView:
     return _pages(request).view(manner_id, machine)
 
 
 @manner_routes.put("/{manner_id}/words/{word_id}")
 def teach_word(
-    request: Request, manner_id: MannerId, word_id: WordId, wanted: pages.TeachWord, machine: OfMachine = None
-) -> pages.Taught:
+    request: Request, manner_id: MannerId, word_id: WordId, wanted: shapes.TeachWord, machine: OfMachine = None
+) -> shapes.Taught:
     found = _pages(request).teach(manner_id, word_id, wanted, machine)
     _changed(request, manner_id)
     return found
 
 
 @manner_routes.post("/{manner_id}/words/{word_id}/try")
-def try_reply(request: Request, manner_id: MannerId, word_id: WordId, wanted: pages.TryReply) -> pages.Tried:
+def try_reply(request: Request, manner_id: MannerId, word_id: WordId, wanted: shapes.TryReply) -> shapes.Tried:
     return _pages(request).try_reply(manner_id, word_id, wanted.text)
 
 
 @manner_routes.put("/{manner_id}/settings")
-def settle_manner(request: Request, manner_id: MannerId, wanted: pages.Settings) -> pages.MannerView:
+def settle_manner(request: Request, manner_id: MannerId, wanted: shapes.Settings) -> shapes.MannerView:
     found = _pages(request).settle(manner_id, wanted)
     _changed(request, manner_id)
     return found
@@ -74,14 +74,14 @@ def settle_manner(request: Request, manner_id: MannerId, wanted: pages.Settings)
 @manner_routes.post("/{manner_id}/versions/{version}")
 def back_to_version(
     request: Request, manner_id: MannerId, version: Annotated[int, Path(ge=1, le=10**6)], by: Initials
-) -> pages.MannerView:
+) -> shapes.MannerView:
     found = _pages(request).back_to(manner_id, version, by)
     _changed(request, manner_id)
     return found
 
 
 @manner_routes.post("/{manner_id}/job")
-def lines_of_job(request: Request, manner_id: MannerId, wanted: pages.JobText) -> pages.JobLines:
+def lines_of_job(request: Request, manner_id: MannerId, wanted: shapes.JobText) -> shapes.JobLines:
     """The lines of a job's start, with what each may be."""
     return _pages(request).of_job(manner_id, wanted.text)
 
@@ -91,7 +91,7 @@ def differences(
     request: Request,
     manner_id: MannerId,
     other: Annotated[Id, Query(description="Another manner, or a version of this one.")],
-) -> pages.Differences:
+) -> shapes.Differences:
     return _pages(request).differences(manner_id, other)
 
 
@@ -108,7 +108,7 @@ def card(request: Request, manner_id: MannerId) -> Response:
 
 
 @machine_manner_routes.put("/manner")
-def use_manner(request: Request, machine_id: MachineId, wanted: pages.UseManner) -> pages.MannerView:
+def use_manner(request: Request, machine_id: MachineId, wanted: shapes.UseManner) -> shapes.MannerView:
     """Let a machine talk so from now on."""
     _pages(request).use(machine_id, wanted.manner)
     _changed(request, wanted.manner)

@@ -8,7 +8,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import ArrayLike
 
-from ivory_table.core import advice
+from ivory_table.core import tram_told
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
@@ -222,7 +222,7 @@ class RunState:
         """The belief after the gauge was felt at a place, at one commanded height; `rise_mm`: as `warp_mm`."""
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         at = z_mm + self.belief.shift_mm + lift + rise_mm
-        return advice.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_mm, self.feel)
+        return tram_told.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_mm, self.feel)
 
     @property
     def drag_gap_mm(self) -> float:

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ivory_table.core import advice
+from ivory_table.core import advice, tram_told
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import FEEL, TRAM
 from ivory_table.core.gauge import FEELS, Feel, FeelScale
@@ -204,7 +204,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             feel = person.slide(j)
             turn = feel in ("free", "stuck")
             t0 = time.perf_counter()
-            belief = advice.felt(belief, screws[j].x_mm, screws[j].y_mm, 0.0, feel, 0.0, FeelScale())
+            belief = tram_told.felt(belief, screws[j].x_mm, screws[j].y_mm, 0.0, feel, 0.0, FeelScale())
             seconds += time.perf_counter() - t0
         still = None
         if turn:
@@ -215,12 +215,12 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             moved = abs(float(person.plant.heights[j]) - before)
             t0 = time.perf_counter()
             if still is None:
-                belief = advice.counted(belief, screws, j, marks, 0.0)
+                belief = tram_told.counted(belief, screws, j, marks, 0.0)
             else:
                 person.turn(j, -marks)
-                belief = advice.not_reached(belief, screws, j, marks, still, 0.0)
+                belief = tram_told.not_reached(belief, screws, j, marks, still, 0.0)
             if ask_before and still is None:
-                belief = advice.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
+                belief = tram_told.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
             said = belief.p_reversed() > TRAM.reversed_at
             if j == person.reversed_knob and moved >= SCENARIO["seen_mm"] and tally.found is None:
                 tally.found = bool(said[j])
@@ -234,7 +234,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             seconds += time.perf_counter() - t0
             if more.marks:
                 person.turn(j, more.marks)
-                belief = advice.turned(belief, screws, j, more.marks)
+                belief = tram_told.turned(belief, screws, j, more.marks)
         tally.seconds.append(seconds)
         last, tally.stops = j, stop
         seen.add(j)
@@ -268,7 +268,7 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             if number == 1 and advice.sense_in_doubt(belief, j):
                 proving = advice.proving_turns(belief, screws, j)[0]
                 person.turn(j, proving)
-                belief = read(advice.turned(belief, screws, j, proving), j)
+                belief = read(tram_told.turned(belief, screws, j, proving), j)
         t0 = time.perf_counter()
         done = number > 1 and belief.p_within(TOL) >= TRAM.done_at
         marks = np.zeros(len(screws))
@@ -278,7 +278,7 @@ def read_all(person: Person, belief: Belief) -> tuple[Tally, Belief]:
         for j, m in enumerate(marks):
             if m:
                 person.turn(j, float(m))
-                belief = advice.turned(belief, screws, j, float(m))
+                belief = tram_told.turned(belief, screws, j, float(m))
         tally.rounds = number
         tally.rounds_turned += bool(np.any(marks))
         tally.stops += len(screws)

@@ -1,47 +1,15 @@
 /** The machine on the line, on the slip: its question, its work, what it offers to do here, or how to connect it. */
-import { type FormEvent, useContext, useState } from "react";
+import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
-import type { Refusal, Schemas, Station } from "../api/client";
-import { type LineStatus, type LineView, useCrashes, useRunLine, useTell } from "../api/line";
+import type { Refusal } from "../api/client";
+import type { LineStatus, LineView } from "../api/line";
 import { useManners } from "../api/manner";
-import { may, useMe } from "../api/network";
 import type { Zones } from "../api/run";
-import { type Key, useKeys } from "../app/keys";
-import { HowFelt, SAYS } from "../stations/Feel";
+import { useKeys } from "../app/keys";
 import { Button, Choice, Field, Panel, Wrong } from "../ui/controls";
 import { typedNumber } from "../ui/words";
-
-export type Line = ReturnType<typeof useLine>;
-
-/** What a station needs of its machine's line. `active`: the machine works or waits, and the slip is the line's. */
-export function useLine(
-  machine: Schemas["Machine"],
-  runId: string,
-  station: Station,
-  seq: number,
-  status?: LineStatus,
-) {
-  const on = status !== undefined && status.state !== "nobody";
-  const { data } = useRunLine(runId, station, seq, on);
-  const tell = useTell(machine.id, runId, station);
-  const crashes = useCrashes(runId, on && machine.practice, `${status?.state} ${status?.words}`).data?.crashes ?? [];
-  const active = status?.state === "waiting" || (status?.state === "busy" && status.job !== "Lifted and warm");
-  const me = useMe().data;
-  return { machine, status, here: on ? data : undefined, tell, active, on, crashes, me, moves: may(me, "move") };
-}
-
-export const lineWords = (status: LineStatus | undefined, practice: boolean): string => {
-  if (!status || status.state === "nobody") return practice ? "practice, off the line" : "nobody on the line";
-  return `${practice ? "practice " : ""}on the line: ${status.state === "waiting" ? "waits for you" : status.state}`;
-};
-
-/** The keys that answer the machine, while it asks or works. */
-export function lineKeys({ status, tell, machine }: Line): Key[] {
-  const practise = machine.practice ? () => tell.mutate({ tell: "practice" }) : undefined;
-  const keys = status?.state === "waiting" ? answerKeys(status, tell, practise) : [];
-  keys.push({ keys: ["c", "C"], cap: "C", does: "cancel", run: () => tell.mutate({ tell: "cancel" }) });
-  return keys;
-}
+import { Asked, Fallen } from "./asked";
+import type { Line } from "./useLine";
 
 /** Always in the same place while a machine is on the line; Escape presses it while something may move. */
 export function StopButton({ line }: { line: Pick<Line, "status" | "tell" | "active" | "on"> }) {
@@ -241,73 +209,6 @@ function Question({ line }: { line: Line }) {
       practise={machine.practice ? () => tell.mutate({ tell: "practice" }) : undefined}
     />
   );
-}
-
-type Tell = ReturnType<typeof useTell>;
-
-/** After a halt or a loss nothing moves before somebody has looked. */
-export function Fallen({ status, tell }: { status: LineStatus; tell: Tell }) {
-  if (status.state !== "lost" && status.state !== "halted") return null;
-  const halted = status.state === "halted";
-  return (
-    <Panel tone="madder">
-      <p role="alert" className="font-medium">
-        {status.words}
-      </p>
-      <Button
-        className="mt-2 w-full"
-        onClick={() => tell.mutate(halted ? { tell: "recover" } : { tell: "connect", url: null, manner: null })}
-      >
-        {halted ? "I have looked: recover it" : "Connect again"}
-      </Button>
-    </Panel>
-  );
-}
-
-/** What the machine asks, its answers as keys; `practise`: where the person at a practice machine can answer. */
-export function Asked({ status, tell, practise }: { status: LineStatus; tell: Tell; practise?: () => void }) {
-  const says: Record<string, string> = SAYS[useContext(HowFelt)];
-  return (
-    <>
-      <h2 className="text-2xl leading-tight font-semibold first-letter:uppercase" aria-live="polite">
-        {status.question}
-      </h2>
-      <div className="flex flex-col gap-1.5">
-        {status.answers.map((a, k) => (
-          <Button
-            key={a}
-            className="flex items-center text-left"
-            disabled={tell.isPending}
-            onClick={() => tell.mutate({ tell: "answer", text: a, question: status.question })}
-          >
-            <kbd className="mr-3 rounded-[3px] border border-graphite px-1.5 font-mono text-sm">{k + 1}</kbd>
-            <span className="font-semibold">{a}</span>
-            <span className="ml-auto text-sm text-graphite">{says[a]}</span>
-          </Button>
-        ))}
-      </div>
-      {practise && (
-        <Button keyHint="P" disabled={tell.isPending} onClick={practise}>
-          Practice: answer for me
-        </Button>
-      )}
-    </>
-  );
-}
-
-/** The keys of a question. */
-export function answerKeys(status: LineStatus, tell: Tell, practise?: () => void): Key[] {
-  const answers = status.answers;
-  const keys: Key[] = [
-    {
-      keys: answers.map((_, k) => String(k + 1)),
-      cap: answers.length > 1 ? `1–${answers.length}` : "1",
-      does: "answer",
-      run: (k) => tell.mutate({ tell: "answer", text: answers[Number(k) - 1] ?? "", question: status.question }),
-    },
-  ];
-  if (practise) keys.push({ keys: ["p", "P"], cap: "P", does: "practice answers", run: practise });
-  return keys;
 }
 
 const minutes = (s: number) => (s >= 90 ? `${Math.round(s / 60)} min` : `${Math.round(s)} s`);

@@ -5,10 +5,10 @@ import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { type LineStatus, useTell } from "../api/line";
 import { type MannerView, useProve, useProving, useTalk } from "../api/manner";
 import { type Key, useKeys } from "../app/keys";
-import { Asked, answerKeys, Fallen } from "../line/LinePanel";
+import { Asked, answerKeys, Fallen } from "../line/asked";
 import { Button, Field, Panel, Wrong } from "../ui/controls";
 import { day, typedNumber } from "../ui/words";
-import { FIELD_NAMES } from "./Teach";
+import { FIELD_NAMES } from "./samples";
 
 type Step = Schemas["StepView"];
 

@@ -4,7 +4,7 @@ import numpy as np
 
 from ivory_table.runs.state import RunState
 from ivory_table.stations.sheet import KnobMark
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 
 
 def knob_marks(

@@ -12,7 +12,7 @@ from ivory_table.runs.lessons import FeelLesson, ScrewsLesson, SupportsLesson, t
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.tram.entries import BackedOff, SenseTried
 
-from .state import Tram
+from .slice import Tram
 
 
 @teaches

@@ -13,8 +13,8 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.tram.entries import CentreFelt, ReadMm, ScrewFelt, Visited
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import to_read
-from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.tram.step import now_at
 from ivory_table.stations.turned import Turned
 from ivory_table.stations.work import MOST_ANSWERS, Descent, Work, feel_down, probed

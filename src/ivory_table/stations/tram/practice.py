@@ -23,7 +23,7 @@ from ivory_table.stations.tram.entries import (
     SkirtSeen,
     Walked,
 )
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.step import now_at
 from ivory_table.stations.turned import Turned, TurnedAll
 

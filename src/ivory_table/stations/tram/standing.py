@@ -7,7 +7,7 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import RecordLine, Standing, records, stands
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.entries import Counted, WalkCount, Walked
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 
 
 def sense_known(run: RunState) -> bool:

@@ -1,20 +1,17 @@
 """What the tram keeps in mind of a run, and what it makes of its rows."""
 
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 import numpy as np
 
-from ivory_table.core import advice
-from ivory_table.core.beam import BeamReading
+from ivory_table.core import tram_told
 from ivory_table.core.defaults import BEAD, TRAM
-from ivory_table.core.gauge import Feel
-from ivory_table.core.plate import Machine
 from ivory_table.core.tram import hand_error_mm
 from ivory_table.core.travel import backed_off
 from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.searching import approach_at, searched
-from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.runs.state import RunState, fold
 from ivory_table.stations.tram.entries import (
     BackedOff,
     BeamRead,
@@ -28,106 +25,11 @@ from ivory_table.stations.tram.entries import (
     SkirtSeen,
     Visited,
     Walked,
-    Way,
     WayChosen,
 )
 from ivory_table.stations.turned import Turned, TurnedAll
 
-
-@dataclass(frozen=True)
-class Stop:
-    """One visit to one screw, or one turn of it, as it is told in the story."""
-
-    entry_id: str
-    screw: int
-    marks: float
-    further: float | None = None
-    spread_mm: float = 0.0
-    #: How the gauge slid where it was only felt; how it still was where no turn brought it to drag.
-    feel: Feel | None = None
-    still: str | None = None
-    #: What was foretold of the count, with its sd; None where nobody could know.
-    about: tuple[float, float] | None = None
-    #: The spread believed in before all knobs were turned at once.
-    spread_before_mm: float | None = None
-    #: Of the rounds of read all, turn all: the one it was made in, from 1.
-    round: int = 1
-
-
-@dataclass(frozen=True)
-class ScrewReading:
-    """A reading in mm at a screw, beside what was foretold."""
-
-    entry_id: str
-    round: int
-    screw: int
-    value_mm: float
-    foretold_mm: float
-    sd_mm: float
-
-
-@dataclass(frozen=True)
-class Guard:
-    """Whether the plate answers as was promised, whatever the belief makes of it.
-
-    What comes out beyond the promise twice in a row stops the turning: the belief starts afresh and every knob is
-    proved. Missed once more after that, or where the tram does not end, turning on would do no good.
-    """
-
-    #: How often in a row what came out was beyond what was promised.
-    surprises: int = 0
-    #: How often the knobs were put in doubt because of it.
-    doubted: int = 0
-    #: Knobs still to show their sense by a turn and a feel, in their order.
-    to_show: tuple[int, ...] = ()
-    #: The first stop that counts since the knobs were put in doubt.
-    since: int = 0
-    #: The round that was begun when they were.
-    since_round: int = 0
-    #: The spread promised, in mm, by the last turns of all knobs, and the one that was read before them; None where nothing was.
-    promised_mm: float | None = None
-    before_mm: float | None = None
-
-
-@dataclass(frozen=True)
-class Tram(Slice):
-    """Where the tram stands, beside what is believed of the plate."""
-
-    way: Way = "counting"
-    beam_read: BeamReading | None = None
-    beam_turned_level: bool = False
-    #: Whether a sense test was made in this run.
-    sense_shown: bool = False
-    #: Knobs that turned out, by what was counted or read, to work against the sense they were entered with.
-    found_reversed: tuple[int, ...] = ()
-    guard: Guard = field(default_factory=Guard)
-    #: The screw that was just counted: it may be turned further.
-    pending: int | None = None
-    #: The screw the machine has brought the tip to, until it is counted.
-    at_screw: int | None = None
-    stops: tuple[Stop, ...] = ()
-    readings: tuple[ScrewReading, ...] = ()
-    #: What was read at each screw in this round, mm.
-    round_read: dict[int, float] = field(default_factory=dict)
-    #: Over which zeros each screw was read in this round: the nozzle's own, or an instrument's that nobody knows.
-    round_zeros: dict[int, frozenset[str]] = field(default_factory=dict)
-    rounds: int = 0
-    centre_felt: CentreFelt | None = None
-
-    def after_pause(self) -> "Tram":
-        return replace(self, pending=None, at_screw=None, round_read={})
-
-    @property
-    def visited(self) -> set[int]:
-        return {s.screw for s in self.stops[self.guard.since :] if s.still is None}
-
-    def beam_level(self, machine: Machine) -> bool:
-        return machine.beam is None or self.beam_turned_level
-
-    def over_zero(self, j: int, zero: str) -> "Tram":
-        """Screw j was read in this round over a zero: the nozzle's, or that of an instrument."""
-        earlier = self.round_zeros.get(j, frozenset()) if j in self.round_read else frozenset()
-        return replace(self, round_zeros={**self.round_zeros, j: earlier | {zero}})
+from .slice import Guard, ScrewReading, Stop, Tram
 
 
 def moved(run: RunState, j: int, marks: float) -> tuple[float, ...]:
@@ -303,7 +205,7 @@ def _sense_tried(what: SenseTried, run: RunState, entry: Entry) -> RunState:
         raise ValueError(
             "A knob that changes nothing is slack or needs more. Turn it back first, tighten what is loose, then try again."
         )
-    belief = advice.turned(run.belief, run.screws, j, tried.trial_marks)
+    belief = tram_told.turned(run.belief, run.screws, j, tried.trial_marks)
     belief = belief.sense_shown(j, (what.felt == "tighter") == (tried.sense > 0))
     left = tuple(k for k in tram.guard.to_show if k != j)
     guard = replace(tram.guard, to_show=left)
@@ -328,9 +230,9 @@ def counted(run: RunState, what: Counted, entry_id: str) -> RunState:
     """The run after one count: what it says of the plate, and whether it is what was foretold."""
     tram, j = Tram.of(run), run.setup.machine.screw(what.screw)
     about = foretold_marks(run, j)
-    belief = advice.counted(run.belief, run.screws, j, what.marks, drag_gap_at(run, j))
+    belief = tram_told.counted(run.belief, run.screws, j, what.marks, drag_gap_at(run, j))
     if what.before is not None:
-        belief = advice.felt_before(belief, run.screws, j, what.marks, what.before)
+        belief = tram_told.felt_before(belief, run.screws, j, what.marks, what.before)
     stop = Stop(entry_id, j, what.marks, spread_mm=belief.spread()[0], about=about)
     now = replace(tram, pending=j, at_screw=None, stops=(*tram.stops, stop))
     after = senses_settled(run.put(now, belief=belief, moved_mm=moved(run, j, what.marks)))
@@ -345,7 +247,7 @@ def counted(run: RunState, what: Counted, entry_id: str) -> RunState:
 @fold.register
 def _not_reached(what: NotReached, run: RunState, entry: Entry) -> RunState:
     tram, j = Tram.of(run), run.setup.machine.screw(what.screw)
-    belief = advice.not_reached(run.belief, run.screws, j, what.marks, what.still, drag_gap_at(run, j))
+    belief = tram_told.not_reached(run.belief, run.screws, j, what.marks, what.still, drag_gap_at(run, j))
     stop = Stop(entry.id, j, what.marks, spread_mm=belief.spread()[0], still=what.still)
     return run.put(replace(tram, pending=None, at_screw=None, stops=(*tram.stops, stop)), belief=belief)
 
@@ -353,7 +255,7 @@ def _not_reached(what: NotReached, run: RunState, entry: Entry) -> RunState:
 @fold.register
 def _turned(what: Turned, run: RunState, entry: Entry) -> RunState:
     tram, j = Tram.of(run), run.setup.machine.screw(what.screw)
-    belief = advice.turned(run.belief, run.screws, j, what.marks) if what.marks else run.belief
+    belief = tram_told.turned(run.belief, run.screws, j, what.marks) if what.marks else run.belief
     spread = belief.spread()[0]
     if tram.pending == j and tram.stops:
         stops = (*tram.stops[:-1], replace(tram.stops[-1], further=what.marks, spread_mm=spread))
@@ -373,7 +275,7 @@ def _turned_all(what: TurnedAll, run: RunState, entry: Entry) -> RunState:
     tram, belief, now = Tram.of(run), run.belief, run
     for j, marks in enumerate(what.marks):
         if marks:
-            belief = advice.turned(belief, run.screws, j, marks)
+            belief = tram_told.turned(belief, run.screws, j, marks)
         now = replace(now, moved_mm=moved(now, j, marks))
     spread, before = belief.spread()[0], run.belief.spread()[0]
     stops = tuple(

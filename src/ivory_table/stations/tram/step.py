@@ -9,8 +9,9 @@ from ivory_table.core.travel import RunsOut, runs_out
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.sheet import Turn
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import beyond_knobs, sense_known, skirt_gap_mm, to_prove, to_read, trammed
-from ivory_table.stations.tram.state import Tram, foretold_marks
+from ivory_table.stations.tram.state import foretold_marks
 
 Step = Literal[
     "beam",

@@ -5,7 +5,7 @@ from ivory_table.core.gauge import Feel
 from ivory_table.core.value import Value
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.knobs import knob_marks
-from ivory_table.stations.tram.state import Tram
+from ivory_table.stations.tram.slice import Tram
 
 
 class StopLine(Value):

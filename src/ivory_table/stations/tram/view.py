@@ -16,8 +16,8 @@ from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, Spot, Turn, height_field, sheet_of
 from ivory_table.stations.tram.entries import Way
 from ivory_table.stations.tram.knobs import knob_marks
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import against_sense, gives_up, trammed
-from ivory_table.stations.tram.state import Tram
 from ivory_table.stations.tram.step import Step, now_at
 from ivory_table.stations.tram.story import LearntLine, Round, StopLine, learnt_lines, rounds_told, story
 

@@ -14,8 +14,8 @@ from ivory_table.program.laying import ascii_only
 from ivory_table.program.reader import read_program
 from ivory_table.runs.motion import go, lift, lowest_mm, refuse_place
 from ivory_table.runs.state import RunState
+from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import centre_after_tram_mm
-from ivory_table.stations.tram.state import Tram
 
 Call = Literal["message", "tone", "pause"]
 CALLS: tuple[Call, ...] = ("message", "tone", "pause")
