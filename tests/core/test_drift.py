@@ -9,6 +9,7 @@ from scipy.stats import multivariate_normal, norm
 
 from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import Check, PlateSeen, Rates, Stretch, _modes, _shape, outlook, rates, stretch
+from ivory_table.core.wear import Use
 from tests.past import seen
 
 NAMES = ("centre", "front left", "front right", "rear left", "rear right")
@@ -27,7 +28,7 @@ def drifted(
 def read(r: np.random.Generator, days: float, change: np.ndarray) -> Stretch:
     """The same as two runs have read it."""
     cov = 0.012**2 * (np.eye(5) + 0.5 * np.ones((5, 5)))
-    return Stretch(days, change + r.multivariate_normal(np.zeros(5), cov), cov)
+    return Stretch(Use(days=days), change + r.multivariate_normal(np.zeros(5), cov), cov)
 
 
 def gone(r: np.random.Generator, days: float, common: float, own: float, slope: np.ndarray | None = None) -> Stretch:
@@ -42,13 +43,13 @@ def test_the_evidence_of_a_support_that_goes_its_own_way_is_that_of_brute_force(
     slope = DRIFT.slope_mm_day
     for k in (10, 24, 38):
         shape = _shape(known.common[k : k + 1], known.own[k : k + 1], known.form[k : k + 1], 5)[0]
-        covs = [s.days * shape + s.cov + DRIFT.floor_mm**2 * np.eye(5) for s in gaps]
+        covs = [s.use.days * shape + s.cov + DRIFT.floor_mm**2 * np.eye(5) for s in gaps]
 
         def likelihood(mu: float, covs: list[np.ndarray] = covs, j: int = 2) -> float:
             return float(
                 np.prod(
                     [
-                        multivariate_normal.pdf(s.change, s.days * mu * each[:, j], c)
+                        multivariate_normal.pdf(s.change, s.use.days * mu * each[:, j], c)
                         for s, c in zip(gaps, covs, strict=True)
                     ]
                 )
@@ -86,8 +87,10 @@ def test_a_loosening_support_is_named_and_a_quiet_plate_names_none() -> None:
 def test_a_jump_teaches_no_rate() -> None:
     r = np.random.default_rng(8)
     calm = [gone(r, 14, 0.003, 0.002) for _ in range(8)]
-    knocked = Stretch(14.0, calm[3].change + 0.2, calm[3].cov, True)
-    told, untold = ([*calm[:3], s, *calm[4:]] for s in (knocked, Stretch(14.0, knocked.change, knocked.cov, False)))
+    knocked = Stretch(Use(days=14.0), calm[3].change + 0.2, calm[3].cov, True)
+    told, untold = (
+        [*calm[:3], s, *calm[4:]] for s in (knocked, Stretch(Use(days=14.0), knocked.change, knocked.cov, False))
+    )
     usual = rates(calm, 5).usual[0]
     assert abs(rates(told, 5).usual[0] - usual) < 0.5 * abs(rates(untold, 5).usual[0] - usual)
 
@@ -97,14 +100,14 @@ def test_a_jump_teaches_no_rate() -> None:
 def test_it_never_grows_surer_with_the_days_and_an_incident_makes_it_due(sd: float, since: float, jumped: bool) -> None:
     left = seen(NAMES, np.zeros(5), sd)
     known = rates([], 5)
-    found = outlook(left, known, since_days=since, jumped=jumped)
+    found = outlook(left, known, done=Use(days=since), jumped=jumped)
     assert all(0 <= p <= 1 for p in found.p_sound)
     assert all(a >= b - 0.05 for a, b in zip(found.p_sound, found.p_sound[1:], strict=False))
     assert found.check in NAMES
-    calm = outlook(left, known, since_days=since)
+    calm = outlook(left, known, done=Use(days=since))
     if jumped:
         assert found.p_sound[0] <= calm.p_sound[0] + 1e-9
-    surer = outlook(seen(NAMES, np.zeros(5), sd / 2), known, since_days=since, jumped=jumped)
+    surer = outlook(seen(NAMES, np.zeros(5), sd / 2), known, done=Use(days=since), jumped=jumped)
     assert surer.p_sound[0] >= found.p_sound[0] - 0.05
 
 
@@ -124,7 +127,7 @@ def test_the_place_known_least_is_looked_at_first() -> None:
 
 def test_places_that_are_not_the_same_make_no_stretch() -> None:
     other = seen(("centre", "a", "b", "c"), np.zeros(4))
-    assert stretch(LEFT, other, 3) is None
+    assert stretch(LEFT, other, Use(days=3)) is None
     with pytest.raises(ValueError, match="its row of the covariance"):
         PlateSeen(places=NAMES, gap_mm=(0.2,) * 5, cov=((1.0,),), target_mm=0.2, low_mm=0.1, high_mm=0.3)
 
@@ -178,7 +181,7 @@ def test_a_short_check_moves_the_chance_as_a_joint_normal_would(days: float) -> 
         band = (LEFT.low_mm - LEFT.target_mm, LEFT.high_mm - LEFT.target_mm)
         draws = np.random.default_rng(1).multivariate_normal(mean, left, 100_000)
         p = np.mean((draws.min(axis=1) >= band[0]) & (draws.max(axis=1) <= band[1]))
-        ahead = outlook(LEFT, one, since_days=days, checks=(check,))
+        ahead = outlook(LEFT, one, done=Use(days=days), checks=(check,))
         assert float(np.interp(days, ahead.days, ahead.p_sound)) == pytest.approx(p, abs=0.05)
 
 
@@ -187,16 +190,16 @@ def test_a_good_check_puts_the_day_off_and_a_bad_one_does_not() -> None:
     plain = outlook(LEFT, known)
     day = round(plain.due_in_days, 2)
     j = LEFT.places.index(plain.check)
-    good = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, off_mm=0.0),))
-    sound = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, verdict="sound"),))
-    bad = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, off_mm=0.09),))
-    loose = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=j, verdict="loose"),))
+    good = outlook(LEFT, known, done=Use(days=day), checks=(Check(day=day, place=j, off_mm=0.0),))
+    sound = outlook(LEFT, known, done=Use(days=day), checks=(Check(day=day, place=j, verdict="sound"),))
+    bad = outlook(LEFT, known, done=Use(days=day), checks=(Check(day=day, place=j, off_mm=0.09),))
+    loose = outlook(LEFT, known, done=Use(days=day), checks=(Check(day=day, place=j, verdict="loose"),))
 
     def now(ahead) -> float:
         return float(np.interp(day, ahead.days, ahead.p_sound))
 
-    assert now(good) > now(outlook(LEFT, known, since_days=day))
-    assert now(sound) > now(outlook(LEFT, known, since_days=day))
+    assert now(good) > now(outlook(LEFT, known, done=Use(days=day)))
+    assert now(sound) > now(outlook(LEFT, known, done=Use(days=day)))
     assert now(bad) < 0.05
     assert now(loose) < 0.3
     assert good.due_in_days >= plain.due_in_days
@@ -207,27 +210,27 @@ def test_what_a_check_shows_all_places_share_is_put_right_by_one_move_of_the_hei
     known = rates((), 5)
     day = 21.0
     read = Check(day=day, place=0, off_mm=0.07)
-    before = outlook(LEFT, known, since_days=day, checks=(read,))
+    before = outlook(LEFT, known, done=Use(days=day), checks=(read,))
     now = float(np.interp(day, before.days, before.p_sound))
     assert before.move_mm < -0.02
     assert before.p_after_move > now + 0.05
     moved = Check.correction(day, before.move_mm, after_check=True)
-    after = outlook(LEFT, known, since_days=day, checks=(read, moved))
+    after = outlook(LEFT, known, done=Use(days=day), checks=(read, moved))
     assert float(np.interp(day, after.days, after.p_sound)) == pytest.approx(before.p_after_move, abs=0.05)
     assert after.move_mm == 0.0
     # As if the same plate had been found so much nearer.
-    nearer = outlook(LEFT, known, since_days=day, checks=(Check(day=day, place=0, off_mm=0.07 + before.move_mm),))
+    nearer = outlook(LEFT, known, done=Use(days=day), checks=(Check(day=day, place=0, off_mm=0.07 + before.move_mm),))
     assert nearer.move_mm == 0.0
     # Where nothing is known to be off, nothing is moved.
-    assert outlook(LEFT, known, since_days=day).move_mm == 0.0
+    assert outlook(LEFT, known, done=Use(days=day)).move_mm == 0.0
 
 
 def test_who_corrects_has_seen_it_off() -> None:
     """A correction with no check before it is evidence of what it mends: the plate is not taken to be off by it now."""
     known = rates((), 5)
     day = 30.0
-    told = outlook(LEFT, known, since_days=day, checks=(Check.correction(day, -0.04, after_check=False),))
-    untold = outlook(LEFT, known, since_days=day, checks=(Check.correction(day, -0.04, after_check=True),))
+    told = outlook(LEFT, known, done=Use(days=day), checks=(Check.correction(day, -0.04, after_check=False),))
+    untold = outlook(LEFT, known, done=Use(days=day), checks=(Check.correction(day, -0.04, after_check=True),))
 
     def now(ahead) -> float:
         return float(np.interp(day, ahead.days, ahead.p_sound))
@@ -237,5 +240,5 @@ def test_who_corrects_has_seen_it_off() -> None:
 
 def test_a_correction_in_between_is_not_drift() -> None:
     left, found = seen(NAMES, np.zeros(5)), seen(NAMES, np.full(5, -0.05))
-    assert stretch(left, found, 10.0, moved_mm=-0.05).change == pytest.approx(np.zeros(5))
-    assert stretch(left, found, 10.0).change == pytest.approx(np.full(5, -0.05))
+    assert stretch(left, found, Use(days=10.0), moved_mm=-0.05).change == pytest.approx(np.zeros(5))
+    assert stretch(left, found, Use(days=10.0)).change == pytest.approx(np.full(5, -0.05))

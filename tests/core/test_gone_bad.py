@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from ivory_table.core.defaults import GONE_BAD
 from ivory_table.core.drift import blame, outlook, rates
 from ivory_table.core.gone_bad import KNOWN, LOOKS, came_about, suspects
+from ivory_table.core.wear import Use
 from ivory_table.runs.common import STATION_TITLES
 from tests.core.test_drift import LEFT, NAMES
 from tests.past import seen
@@ -85,18 +86,18 @@ def test_the_chances_are_those_of_plates_that_went_bad_so() -> None:
 def test_drift_is_blamed_on_what_would_mend_it() -> None:
     known = rates((), 5)
     for days in (0.0, 5.0, 40.0, 120.0):
-        found = blame(LEFT, known, since_days=days)
-        ahead = outlook(LEFT, known, since_days=days)
+        found = blame(LEFT, known, done=Use(days=days))
+        ahead = outlook(LEFT, known, done=Use(days=days))
         p = float(np.interp(days, ahead.days, ahead.p_sound))
         assert found.p_unsound == pytest.approx(1 - p, abs=0.002)
         if found.p_unsound:
             assert found.height + found.support + found.form == pytest.approx(1.0)
     # All of it too high by the same: one value mends it. One corner far off: that support.
     high = seen(NAMES, np.full(5, 0.2), 0.005)
-    assert blame(high, known, since_days=0.0).height > 0.95
+    assert blame(high, known, done=Use(days=0.0)).height > 0.95
     corner = seen(NAMES, np.array([0.05, 0.0, 0.0, 0.2, 0.0]), 0.003)
-    found = blame(corner, known, since_days=0.0)
+    found = blame(corner, known, done=Use(days=0.0))
     assert found.support > 0.9
     assert found.place == NAMES[3]
     bowed = seen(NAMES, np.array([0.25, 0.0, 0.0, 0.0, 0.0]), 0.003)
-    assert blame(bowed, known, since_days=0.0).form > 0.9
+    assert blame(bowed, known, done=Use(days=0.0)).form > 0.9

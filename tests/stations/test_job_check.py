@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from ivory_table.core.thermal import ThermalReading, ThermalStudy
+from ivory_table.core.wear import Use
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.program.job import Cancelled, NotAJob, read_job
 from ivory_table.program.job_copy import Mend
@@ -104,10 +105,10 @@ def test_the_longer_ago_the_less_is_known(measured: Desk) -> None:
     on = standing(measured, "heron", None, None)
     assert on.drift is not None
     places = np.array([(c.x_mm, c.y_mm) for c in now.cells])
-    week, month = (replace(on, drift=replace(on.drift, since_days=days)).drifted(places)[1] for days in (7.0, 28.0))
+    week, month = (replace(on, drift=replace(on.drift, done=Use(days=days))).drifted(places)[1] for days in (7.0, 28.0))
     assert np.allclose(month, 4 * week, rtol=0.3)
     # By the rates of the trade: about what the supports wander, and the middle with them.
-    known = on.drift.known.gone(7.0)
+    known = on.drift.known.gone(Use(days=7.0))
     assert np.sqrt(known.common) < np.sqrt(np.diag(week).max()) < 3 * np.sqrt(known.common + known.supports.max())
     eye = np.linalg.eigvalsh(month + 1e-12 * np.eye(len(places)))
     assert eye.min() > 0

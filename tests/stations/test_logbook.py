@@ -12,8 +12,9 @@ from ivory_table.runs.seen import places_of, seen_of
 from ivory_table.stations import bench, drifting, logbook, offset, tram
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 from ivory_table.stations.tram.entries import BackedOff
+from ivory_table.store.tables import SummaryRow
 from ivory_table.store.workshop import Workshop
-from tests.past import past_of
+from tests.past import past_of, seen
 
 NOW = datetime.now(UTC)
 
@@ -172,3 +173,37 @@ def test_nothing_is_expected_where_nothing_was_measured(workshop: Workshop) -> N
     assert view.points == ()
     with pytest.raises(Refused, match="no plate"):
         logbook.view(workshop, "wren", "heron-steel")
+
+
+def test_prints_written_down_are_what_it_is_due_by(workshop: Workshop) -> None:
+    """Prints belong to the plate that was on the machine; what is due is told in prints once the drift goes by them."""
+    r = np.random.default_rng(6)
+    ago = [14.0 * k for k in range(16, 0, -1)]
+    past_of(workshop, "heron", ago, NOW, rate=0.0)
+    runs = list(reversed(workshop.figures.summaries("heron", 20)))
+    for k, (run, days) in enumerate(zip(runs[1:], ago[1:], strict=True)):
+        prints = (3, 90)[k % 2]
+        told = logbook.TellLog(id=f"p{k}", by="mk", kind="prints", count=prints, at=NOW - timedelta(days=days + 3))
+        logbook.tell(workshop, "heron", told)
+        # It walks by prints, and stands still where none was made.
+        off = 0.011 * (prints / 3) ** 0.5 * r.standard_normal() + 0.004 * r.standard_normal(5)
+        shown = run.model_copy(update={"found": seen(run.left.places, off)})
+        SummaryRow.update(body=shown.model_dump_json()).where(SummaryRow.run == run.run_id).execute()
+    of = drifting.drifting(workshop, "heron", "heron-steel", NOW)
+    assert of.known.pace.prints == pytest.approx(np.mean([3, 90]) / 14, rel=0.15)
+    assert of.known.goes_by[1] > 0.4
+    found = drifting.expected(workshop, "heron", "heron-steel", NOW - timedelta(days=12))
+    assert "prints a day" in " ".join(found.why)
+    assert "prints from now at the usual pace" in found.words
+    # Many prints at once bring it nearer.
+    found = drifting.expected(workshop, "heron", "heron-steel", NOW)
+    logbook.tell(workshop, "heron", logbook.TellLog(id="many", by="mk", kind="prints", count=150))
+    later = drifting.expected(workshop, "heron", "heron-steel", NOW)
+    assert later.p_today < found.p_today
+
+
+def test_how_often_the_sheet_came_off_is_asked_for(workshop: Workshop) -> None:
+    with pytest.raises(Refused, match="how often the sheet"):
+        logbook.tell(workshop, "heron", logbook.TellLog(id="off", by="mk", kind="removals"))
+    logbook.tell(workshop, "heron", logbook.TellLog(id="off", by="mk", kind="removals", count=4))
+    assert workshop.log("heron")[0].removals == 4

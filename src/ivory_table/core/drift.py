@@ -2,11 +2,11 @@
 
 What a run leaves and what the next one finds are readings of the same plate some days apart. Between them its common height,
 each support and its form walk at random, with rates in mm per square root of a day that are not known: each choice of rates
-is weighed by its evidence. A support that wanders on its own has a rate of its own. A change or an incident is a jump.
+is weighed by its evidence, and whether it goes by days, by prints or by removals of the sheet as well (`wear.py`). A support that wanders on its own has a rate of its own. A change or an incident is a jump.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Annotated, Literal, Self
 
 import numpy as np
@@ -17,6 +17,7 @@ from scipy.stats import norm, qmc
 from .defaults import DRIFT
 from .moves import best_shift, p_all_sound, resampled
 from .value import Array, Value
+from .wear import BY_DAYS, LN_SHARES, SHARES, Pace, Use
 
 #: A machine's history counts back so many stretches; older ones tell of another life of it.
 MOST_STRETCHES = 40
@@ -60,9 +61,9 @@ class PlateSeen(Value):
 
 @dataclass(frozen=True)
 class Stretch:
-    """From what one run left to what the next one found: days, the change (n,) and its covariance, and whether it jumped."""
+    """From what one run left to what the next one found: its use, the change (n,) and its covariance, and whether it jumped."""
 
-    days: float
+    use: Use
     change: Array
     cov: Array
     jumped: bool = False
@@ -101,12 +102,12 @@ class Check:
 
 
 def stretch(
-    left: PlateSeen, found: PlateSeen, days: float, *, jumped: bool = False, moved_mm: float = 0.0
+    left: PlateSeen, found: PlateSeen, use: Use, *, jumped: bool = False, moved_mm: float = 0.0
 ) -> Stretch | None:
     """None where the two are not of the same places. `moved_mm`: how much larger every gap was made in between."""
     if left.places != found.places:
         return None
-    return Stretch(max(days, 0.0), found.off - moved_mm - left.off, left.covariance + found.covariance, jumped)
+    return Stretch(use, found.off - moved_mm - left.off, left.covariance + found.covariance, jumped)
 
 
 def _modes(places: int) -> tuple[Array, Array, Array]:
@@ -121,7 +122,7 @@ class Rates:
     """Choices of rates with their weights: common (k,), each support and the form (k,), mm per square root of a day.
 
     `weight` (k, m + 1): by choice, and by which support goes its own way, the first: none. It then goes by `slope` (k, m)
-    mm a day, give or take `slope_sd`.
+    mm a day, give or take `slope_sd`. `shares` (k, 3): what each choice goes by, in days of the usual `pace`.
     """
 
     weight: Array
@@ -130,6 +131,17 @@ class Rates:
     form: Array
     slope: Array
     slope_sd: Array
+    shares: Array = field(default_factory=lambda: BY_DAYS)
+    pace: Pace = field(default_factory=Pace)
+
+    def worn(self, use: Use) -> Array:
+        """(k,) by choice, the days of usual use that a plate has been through."""
+        return np.broadcast_to(self.shares @ self.pace.usual_days(use), self.common.shape)
+
+    @property
+    def goes_by(self) -> Array:
+        """(3,) how much of the drift goes by days, by prints and by removals, as believed."""
+        return np.asarray(self.weight.sum(axis=1) @ np.broadcast_to(self.shares, (len(self.common), 3)))
 
     @property
     def wanders(self) -> Array:
@@ -142,19 +154,20 @@ class Rates:
         weight = self.weight[:, 1:]
         return np.asarray((weight * self.slope).sum(axis=0) / np.maximum(weight.sum(axis=0), 1e-12))
 
-    def gone(self, days: float, *, jumped: bool = False) -> "Gone":
-        """How far a plate is expected to have gone in so many days, with all choices of rates mixed."""
-        of, each = self.weight.sum(axis=1), self.weight[:, 1:]
+    def gone(self, use: Use, *, jumped: bool = False) -> "Gone":
+        """How far a plate is expected to have gone by then, with all choices of rates mixed."""
+        days = self.worn(use)
+        of, each = self.weight.sum(axis=1) * days, self.weight[:, 1:]
         # A support that goes its own way is a mean and a variance; where it is not sure that it does, more of the latter.
-        trend = (each * self.slope).sum(axis=0)
-        square = (each * (self.slope**2 + self.slope_sd**2)).sum(axis=0)
+        trend = (each * days[:, None] * self.slope).sum(axis=0)
+        square = (each * days[:, None] ** 2 * (self.slope**2 + self.slope_sd**2)).sum(axis=0)
         m = each.shape[1]
         jump = DRIFT.jump_each_mm**2 if jumped else 0.0
         return Gone(
-            common=days * float(of @ self.common**2) + (DRIFT.jump_common_mm**2 if jumped else 0.0),
-            supports=np.full(m, days * float(of @ self.own**2) + jump) + days**2 * (square - trend**2),
-            form=days * float(of @ self.form**2) + jump / 4,
-            trend=days * trend,
+            common=float(of @ self.common**2) + (DRIFT.jump_common_mm**2 if jumped else 0.0),
+            supports=np.full(m, float(of @ self.own**2) + jump) + square - trend**2,
+            form=float(of @ self.form**2) + jump / 4,
+            trend=trend,
         )
 
     @property
@@ -200,21 +213,26 @@ def rates(stretches: Sequence[Stretch], places: int, usual: tuple[float, float] 
     (1 + s^2 A)^(-1/2) exp(s^2 B^2 / 2 (1 + s^2 A)) times as large, A = sum days^2 h' S^-1 h, B = sum days h' S^-1 d.
     """
     m = places - 1
+    stretches = list(stretches)[-MOST_STRETCHES:]
+    pace = Pace.of([s.use for s in stretches])
+    by, ln_by = (SHARES, LN_SHARES) if pace.known else (BY_DAYS, np.zeros(1))
     mid = usual or (float(np.log(DRIFT.common_rate)), float(np.log(DRIFT.own_rate)))
     ln_sd = DRIFT.ln_sd if usual is None else DRIFT.ln_sd_known
     steps = np.linspace(-2, 2, 7)
-    a, b = (g.ravel() for g in np.meshgrid(steps, steps, indexing="ij"))
+    which, a, b = (g.ravel() for g in np.meshgrid(np.arange(len(by)), steps, steps, indexing="ij"))
+    shares = by[which]
     common, own = np.exp(mid[0] + ln_sd * a), np.exp(mid[1] + ln_sd * b)
     form = DRIFT.form_share * own
     shape = _shape(common, own, form, places)
-    log_w = -0.5 * (a**2 + b**2)
+    log_w = ln_by[which] - 0.5 * (a**2 + b**2)
     _, each, _ = _modes(places)
     on, along = np.zeros((len(a), m)), np.zeros((len(a), m))
-    for s in list(stretches)[-MOST_STRETCHES:]:
-        cov = s.days * shape + s.cov + (jump_cov(places) if s.jumped else 0.0) + DRIFT.floor_mm**2 * np.eye(places)
+    for s in stretches:
+        days = (shares @ pace.usual_days(s.use))[:, None, None]
+        cov = days * shape + s.cov + (jump_cov(places) if s.jumped else 0.0) + DRIFT.floor_mm**2 * np.eye(places)
         half = np.linalg.cholesky(cov)
         z = np.linalg.solve(half, np.broadcast_to(s.change[:, None], (len(cov), places, 1)))
-        h = np.linalg.solve(half, np.broadcast_to(s.days * each, (len(cov), places, m)))
+        h = np.linalg.solve(half, days * each)
         log_w += -0.5 * (z[..., 0] ** 2).sum(axis=1) - np.log(np.diagonal(half, axis1=1, axis2=2)).sum(axis=1)
         on += (h**2).sum(axis=1)
         along += (h * z).sum(axis=1)
@@ -223,7 +241,7 @@ def rates(stretches: Sequence[Stretch], places: int, usual: tuple[float, float] 
     joint = np.column_stack([log_w + np.log(1 - DRIFT.wanders), log_w[:, None] + gain + np.log(DRIFT.wanders / m)])
     weight = np.exp(joint - joint.max())
     slope = s2 * along / (1 + s2 * on)
-    return Rates(weight / weight.sum(), common, own, form, slope, np.sqrt(s2 / (1 + s2 * on)))
+    return Rates(weight / weight.sum(), common, own, form, slope, np.sqrt(s2 / (1 + s2 * on)), shares, pace)
 
 
 class Outlook(Value):
@@ -259,9 +277,9 @@ class Blame(Value):
     place: str
 
 
-def blame(left: PlateSeen, known: Rates, *, since_days: float, jumped: bool = False, held: bool = False) -> Blame:
+def blame(left: PlateSeen, known: Rates, done: Use, *, jumped: bool = False, held: bool = False) -> Blame:
     """Of all the ways in which a plate may have drifted out of what is sound, what each of them asks for."""
-    gaps = _gaps_on((since_days,), left, known, jumped=jumped, held=held)[since_days]
+    gaps = _gaps_on((done.days,), left, known, done, jumped=jumped, held=held)[done.days]
     bad = gaps[np.logical_not(_is_sound(gaps, left))]
     if not len(bad):
         return Blame(p_unsound=0.0, height=0.0, support=0.0, form=0.0, place=left.places[1])
@@ -295,9 +313,16 @@ def _is_sound(gaps: Array, left: PlateSeen) -> NDArray[np.bool_]:
 
 
 def _gaps_on(
-    days: Sequence[float], left: PlateSeen, known: Rates, *, jumped: bool, held: bool, checks: Sequence[Check] = ()
+    days: Sequence[float],
+    left: PlateSeen,
+    known: Rates,
+    done: Use,
+    *,
+    jumped: bool,
+    held: bool,
+    checks: Sequence[Check] = (),
 ) -> dict[float, Array]:
-    """(draws, n) gaps about the gap aimed at on each of some days after a plate was left."""
+    """(draws, n) gaps about the gap aimed at on each of some days after a plate was left; `done`: its use up to now."""
     n = len(left.places)
     z = _normals(2 * n + 1)
     # A few choices stand for all of them, each as often as it weighs.
@@ -310,18 +335,19 @@ def _gaps_on(
     shape = _shape(known.common, known.own, known.form, n)
     _, each, _ = _modes(n)
     if checks:
-        return _checked(days, left, known, start, picks, since, z[:, 2 * n], checks)
+        return _checked(days, left, known, done, start, picks, since, z[:, 2 * n], checks)
     at: dict[float, Array] = {}
-    for d in days:
-        draws = []
+    for day in days:
+        draws, worn = [], known.worn(known.pace.later(done, day))
         for pick in picks:
             k, who = divmod(int(pick), n)
+            d = worn[k]
             gaps = start + z[:, n : 2 * n] @ np.linalg.cholesky(since + d * shape[k] + 1e-12 * np.eye(n)).T
             if who:
                 by = known.slope[k, who - 1] + known.slope_sd[k, who - 1] * z[:, 2 * n]
                 gaps = gaps + d * by[:, None] * each[:, who - 1]
             draws.append(gaps)
-        at[d] = np.vstack(draws)
+        at[day] = np.vstack(draws)
     return at
 
 
@@ -329,6 +355,7 @@ def _checked(
     days: Sequence[float],
     left: PlateSeen,
     known: Rates,
+    done: Use,
     start: Array,
     picks: Array,
     since: Array,
@@ -356,11 +383,11 @@ def _checked(
     low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
     weight = np.ones(gaps.shape[0] * gaps.shape[1])
     at: dict[float, Array] = {}
-    now = 0.0
+    before = np.zeros((len(picks), 1, 1))
     for day in sorted({*days, *(c.day for c in checks)}):
-        step = day - now
+        worn = known.worn(known.pace.later(done, day))[picks // n][:, None, None]
+        step, before = worn - before, worn
         gaps = gaps + step**0.5 * (r.standard_normal(gaps.shape) @ halves) + step * going
-        now = day
         flat = gaps.reshape(-1, n)
         for c in checks:
             if c.day == day:
@@ -380,20 +407,21 @@ DAYS = (0.0, 1.0, 2.0, 4.0, 7.0, 10.0, 14.0, 21.0, 28.0, 42.0, 60.0, 90.0, 120.0
 def outlook(
     left: PlateSeen,
     known: Rates,
+    done: Use = Use(days=0.0),
     *,
-    since_days: float = 0.0,
     jumped: bool = False,
     held: bool = False,
     checks: Sequence[Check] = (),
     risk: float = DRIFT.risk,
 ) -> Outlook:
-    """From what was left, `since_days` ago. `jumped`: something happened since that nobody has looked at.
+    """From what was left, and what it has been through since: `done`. `jumped`: something happened since that nobody has looked at.
 
     `held`: a print showed every zone sound as it was left; the chance is then that it still is. `checks`: short looks since.
     """
+    since_days = done.days
     later = {round(since_days + d, 2) for d in DAYS if checks}
     days = tuple(sorted({*DAYS, round(since_days, 2)} | later))
-    at = _gaps_on(days, left, known, jumped=jumped, held=held, checks=checks)
+    at = _gaps_on(days, left, known, done, jumped=jumped, held=held, checks=checks)
     sound = {d: _is_sound(g, left) for d, g in at.items()}
     p = [float(s.mean()) for s in sound.values()]
     # What a check has shown holds from that day on.

@@ -1,14 +1,28 @@
 """What happens to a machine beside its runs: an incident, prints done, a note."""
 
+from collections.abc import Iterable
 from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Field
 
+from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import Verdict
 from ivory_table.core.value import Id, Initials, Label, Note, Value
+from ivory_table.core.wear import Use
 
 LogKind = Literal[
-    "failed_print", "knock", "torn_off", "moved", "firmware", "part", "heater", "check", "correction", "prints", "note"
+    "failed_print",
+    "knock",
+    "torn_off",
+    "moved",
+    "firmware",
+    "part",
+    "heater",
+    "check",
+    "correction",
+    "prints",
+    "removals",
+    "note",
 ]
 #: What may have moved the plate or the nozzle at once.
 JUMPS: frozenset[LogKind] = frozenset({"knock", "torn_off", "moved", "firmware", "part"})
@@ -23,6 +37,7 @@ KIND_WORDS: dict[LogKind, str] = {
     "check": "a short check",
     "correction": "a quick correction of the stored value",
     "prints": "prints done",
+    "removals": "the sheet taken off and put back",
     "note": "a note",
 }
 
@@ -53,7 +68,7 @@ class Correction(Value):
 
 
 class LogEntry(Value):
-    """One thing that happened. `count`: prints, where it is about those; `heater`, `check`, `correction`: what those were."""
+    """One thing that happened. `count`: prints or removals, where it is about those; `heater`, `check`, `correction`: what those were."""
 
     id: Id
     machine_id: Id
@@ -66,3 +81,27 @@ class LogEntry(Value):
     heater: HeaterTuned | None = None
     check: ShortCheck | None = None
     correction: Correction | None = None
+
+    @property
+    def prints(self) -> int:
+        """Prints that it tells of."""
+        if self.kind == "failed_print":
+            return 1
+        return (self.count or max(round((self.hours or 0.0) / DRIFT.hours_a_print), 1)) if self.kind == "prints" else 0
+
+    @property
+    def removals(self) -> int:
+        """How often, as it tells, the sheet was taken off."""
+        return (self.count or 1) if self.kind == "removals" else 0
+
+
+def used(entries: Iterable[LogEntry], days: float) -> Use:
+    """What a plate has been through in some days, by what was written down in them; what nobody has written down is not known."""
+    entries = tuple(entries)
+    told = {e.kind for e in entries}
+    return Use(
+        days=max(days, 0.0),
+        # One that failed is told of where the others are not.
+        prints=sum(e.prints for e in entries) if "prints" in told else None,
+        removals=sum(e.removals for e in entries) if "removals" in told else None,
+    )

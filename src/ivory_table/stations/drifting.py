@@ -14,8 +14,9 @@ from pydantic import AwareDatetime
 from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import MOST_STRETCHES, Check, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
 from ivory_table.core.value import Value
+from ivory_table.core.wear import Use
 from ivory_table.core.words import signed
-from ivory_table.runs.log import JUMPS, KIND_WORDS, Correction, LogEntry
+from ivory_table.runs.log import JUMPS, KIND_WORDS, Correction, LogEntry, used
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Workshop
 
@@ -53,7 +54,8 @@ def stretches(runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: st
         jumped = bool(set(after.changes) - _NO_JUMP) or _incidents(entries, before.last_at, after.started_at) != ()
         days = (after.started_at - before.last_at).total_seconds() / 86400
         moved = sum(c.away_mm for _, c in _corrections(entries, plate_id, before.last_at, after.started_at))
-        found = stretch(before.left, after.found, days, jumped=jumped, moved_mm=moved)
+        use = used(_on_plate(runs, entries, plate_id, before.last_at, after.started_at), days)
+        found = stretch(before.left, after.found, use, jumped=jumped, moved_mm=moved)
         if found is not None:
             out.append(found)
     return tuple(out)
@@ -67,6 +69,17 @@ def _corrections(
         for e in entries
         if e.correction is not None and e.correction.plate_id == plate_id and after < e.at < before
     ]
+
+
+def _on_plate(
+    runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: str, after: datetime, before: datetime
+) -> tuple[LogEntry, ...]:
+    """What was written down while a plate was on the machine: the one of the newest run by then; `runs` newest first."""
+
+    def on_it(at: datetime) -> bool:
+        return next((r.plate_id for r in runs if r.last_at <= at), plate_id) == plate_id
+
+    return tuple(e for e in entries if after < e.at < before and on_it(e.at))
 
 
 def _incidents(entries: Sequence[LogEntry], after: datetime, before: datetime) -> tuple[LogEntry, ...]:
@@ -120,7 +133,7 @@ class Drifting:
     newest: Summary
     left: PlateSeen
     known: Rates
-    since_days: float
+    done: Use
     happened: tuple[LogEntry, ...]
     checks: tuple[Check, ...]
 
@@ -142,7 +155,9 @@ def drifting(
         newest=newest,
         left=newest.left,
         known=rates_of(workshop, machine_id, plate_id, runs, len(newest.left.places), marks),
-        since_days=max((now - newest.last_at).total_seconds() / 86400, 0.0),
+        done=used(
+            _on_plate(runs, entries, plate_id, newest.last_at, now), (now - newest.last_at).total_seconds() / 86400
+        ),
         happened=happened,
         checks=_checks(entries, newest, happened),
     )
@@ -169,17 +184,17 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
         return None
     zones = of.newest.zones_sound
     held = zones is not None and zones[0] == zones[1] >= _ZONES
-    ahead = outlook(of.left, of.known, since_days=of.since_days, jumped=bool(of.happened), held=held, checks=of.checks)
+    ahead = outlook(of.left, of.known, of.done, jumped=bool(of.happened), held=held, checks=of.checks)
     # Where there are short looks, somebody has looked since.
     happened = () if of.checks else of.happened
-    p = float(np.interp(of.since_days, ahead.days, ahead.p_sound))
+    p = float(np.interp(of.done.days, ahead.days, ahead.p_sound))
     due = None if ahead.due_in_days is None else of.newest.last_at + timedelta(days=ahead.due_in_days)
     return Expected(
         left_at=of.newest.last_at,
-        since_days=round(of.since_days, 2),
+        since_days=round(of.done.days, 2),
         p_today=round(p, 3),
         due_at=due,
-        words=_in_words(p, due, now, ahead, bool(happened)) + _move_words(ahead),
+        words=_in_words(p, due, now, ahead, bool(happened)) + _prints_words(of, due, now) + _move_words(ahead),
         why=_why(of.left, of.known, ahead),
         outlook=ahead,
         since=tuple(KIND_WORDS[e.kind] for e in happened),
@@ -210,6 +225,33 @@ def _checks(entries: Sequence[LogEntry], newest: Summary, happened: Sequence[Log
     return tuple(found)
 
 
+#: So much of the drift goes by prints, as believed, before it is told in prints.
+_BY_PRINTS = 0.4
+
+
+def _prints_words(of: Drifting, due: datetime | None, now: datetime) -> str:
+    """When it is due in prints, where it goes by them and they are written down."""
+    pace = of.known.pace.prints
+    if due is None or due <= now or pace is None or of.known.goes_by[1] < _BY_PRINTS:
+        return ""
+    left = round(pace * (due - now).total_seconds() / 86400)
+    return f" That is about {left} print{'' if left == 1 else 's'} from now at the usual pace." if left else ""
+
+
+def _goes_by_words(known: Rates) -> str:
+    """What the drift goes by, where what was written down has told."""
+    if not known.pace.known:
+        return ""
+    names = ("days", "prints", "the sheet being taken off")
+    shares = [f"{name} {100 * share:.0f} %" for name, share in zip(names, known.goes_by, strict=True) if share >= 0.05]
+    each = []
+    if known.pace.prints is not None:
+        each.append(f"{known.pace.prints:.1f} prints a day")
+    if known.pace.removals is not None:
+        each.append(f"the sheet off {known.pace.removals:.1f} times a day")
+    return f"Usual: {', '.join(each)}. What it drifts by, as believed: {', '.join(shares)}."
+
+
 def _move_words(ahead: Outlook) -> str:
     if not ahead.move_mm:
         return ""
@@ -237,6 +279,8 @@ def _why(left: PlateSeen, known: Rates, ahead: Outlook) -> tuple[str, ...]:
         f"Sound is {signed(left.low_mm - left.target_mm, 3)} to {signed(left.high_mm - left.target_mm, 3)} mm about the gap aimed at; "
         f"it is due when the chance falls below {100 * (1 - DRIFT.risk):.0f} %.",
     ]
+    if words := _goes_by_words(known):
+        lines.append(words)
     if ahead.wanders:
         way = "loosens" if ahead.wanders_mm_week > 0 else "comes up"
         lines.insert(

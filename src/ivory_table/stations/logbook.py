@@ -70,6 +70,8 @@ def tell(workshop: Workshop, machine_id: str, told: TellLog) -> None:
         raise Refused("in_the_future", "This is still to come. Give the day it happened.", "at")
     if told.kind == "prints" and told.count is None and told.hours is None:
         raise Refused("count_missing", "Say how many prints were done, or how many hours.", "count")
+    if told.kind == "removals" and told.count is None:
+        raise Refused("count_missing", "Say how often the sheet was taken off.", "count")
     if told.kind == "heater" and told.heater is None:
         raise Refused("heater_missing", "Say which heater, at what temperature, and how far it swings now.", "heater")
     if told.kind == "correction":

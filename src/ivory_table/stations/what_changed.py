@@ -11,8 +11,9 @@ from ivory_table.core.gone_bad import LOOKS, Look, Suspect, suspects
 from ivory_table.core.plate import Machine
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StoredMm, Value
+from ivory_table.core.wear import Use
 from ivory_table.core.words import signed
-from ivory_table.runs.log import KIND_WORDS, LogEntry, LogKind
+from ivory_table.runs.log import KIND_WORDS, LogEntry, LogKind, used
 from ivory_table.runs.summary import Summary
 from ivory_table.store.trouble import Unreadable
 from ivory_table.store.workshop import Workshop
@@ -81,8 +82,8 @@ def view(
     setup = _setup(workshop, good)
     happened = _happened(machine, plate, runs, entries, good, setup, filament_id)
     days = max((now - good.last_at).total_seconds() / 86400, 0.0) if good else 0.0
-    prints = sum(_prints(e) for e in entries)
-    drift, place = _drifted(workshop, machine, plate, runs, good, days)
+    prints = sum(e.prints for e in entries)
+    drift, place = _drifted(workshop, machine, plate, runs, good, used(entries, days))
     return WhatChanged(
         machine_id=machine.id,
         machine_name=machine.name,
@@ -103,18 +104,6 @@ def view(
         ),
         worked=_worked(workshop, machine, plate, runs, filament_id or (setup.filament.id if setup else None)),
     )
-
-
-#: A print takes about so long where only hours are told.
-HOURS_A_PRINT = 3.0
-
-
-def _prints(entry: LogEntry) -> int:
-    if entry.kind == "failed_print":
-        return 1
-    if entry.kind != "prints":
-        return 0
-    return entry.count or max(round((entry.hours or 0.0) / HOURS_A_PRINT), 1)
 
 
 def _held(run: Summary) -> bool:
@@ -158,13 +147,13 @@ def _happened(
 
 
 def _drifted(
-    workshop: Workshop, machine: Machine, plate_id: str, runs: Sequence[Summary], good: Summary | None, days: float
+    workshop: Workshop, machine: Machine, plate_id: str, runs: Sequence[Summary], good: Summary | None, done: Use
 ) -> tuple[dict[str, float], str]:
     """Chances that height, support or form have left what is sound, and the support that would be it."""
     if good is None or good.left is None:
         return {"height": 0.1, "support": 0.1, "form": 0.02}, ""
     known = rates_of(workshop, machine.id, plate_id, runs, len(good.left.places))
-    found = blame(good.left, known, since_days=days, held=good.zones_sound is not None and _held(good))
+    found = blame(good.left, known, done, held=good.zones_sound is not None and _held(good))
     shares = {"height": found.height, "support": found.support, "form": found.form}
     if not machine.screws:
         # Without knobs a tilt is the form's, which a mesh follows.

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from ivory_table.core.defaults import DRIFT
 from ivory_table.core.drift import Check, PlateSeen, Stretch, outlook, rates
 from ivory_table.core.value import Array
+from ivory_table.core.wear import Use
 
 from .figures import bar_of, figure
 from .harm import stream
@@ -68,7 +69,9 @@ class Plate:
         """What a run reads of it, as the change from what the last one left."""
         read = _correlated(SCENARIO["found_sd_mm"])
         return Stretch(
-            days, self.off + self.rng.multivariate_normal(np.zeros(SUPPORTS + 1), read), LEFT.covariance + read
+            Use(days=days),
+            self.off + self.rng.multivariate_normal(np.zeros(SUPPORTS + 1), read),
+            LEFT.covariance + read,
         )
 
 
@@ -127,12 +130,12 @@ def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, f
         read = float(plate.off[j] + SCENARIO["check_sd_mm"] * plate.rng.standard_normal())
         checks = (*checks, Check(day=float(since), place=j, off_mm=read))
         minutes += SCENARIO["check_minutes"]
-        ahead = outlook(LEFT, known, since_days=float(since), checks=checks)
+        ahead = outlook(LEFT, known, Use(days=float(since)), checks=checks)
         if ahead.move_mm:
             plate.off = plate.off + ahead.move_mm
             checks = (*checks, Check.correction(float(since), ahead.move_mm, after_check=True))
             minutes += SCENARIO["correction_minutes"]
-            ahead = outlook(LEFT, known, since_days=float(since), checks=checks)
+            ahead = outlook(LEFT, known, Use(days=float(since)), checks=checks)
         if ahead.due_in_days is not None and ahead.due_in_days <= since + 0.5:
             minutes += SCENARIO["run_minutes"]
             runs += 1

@@ -4464,7 +4464,7 @@ export interface components {
         };
         /**
          * LogEntry
-         * @description One thing that happened. `count`: prints, where it is about those; `heater`, `check`, `correction`: what those were.
+         * @description One thing that happened. `count`: prints or removals, where it is about those; `heater`, `check`, `correction`: what those were.
          */
         LogEntry: {
             /**
@@ -4487,7 +4487,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "removals" | "note";
             /** Machine Id */
             machine_id: string;
             /**
@@ -7611,7 +7611,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "note";
+            kind: "failed_print" | "knock" | "torn_off" | "moved" | "firmware" | "part" | "heater" | "check" | "correction" | "prints" | "removals" | "note";
             /**
              * Note
              * @default

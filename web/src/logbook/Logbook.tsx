@@ -121,12 +121,14 @@ function Tell({ view }: { view: LogbookView }) {
   const [by, setBy] = useState(localStorage.getItem("initials") ?? "");
   const [id, setId] = useState(() => uuid());
   const [wrong, setWrong] = useState<string | null>(null);
+  const counted = kind === "prints" || kind === "removals";
   const submit = (e: FormEvent) => {
     e.preventDefault();
     const n = typedNumber(count);
     const long = typedNumber(hours);
-    if (kind === "prints" && long === null && (n === null || n < 1 || n !== Math.round(n)))
-      return setWrong("Give a whole number, or hours.");
+    const whole = n !== null && n >= 1 && n === Math.round(n);
+    if (kind === "prints" && long === null && !whole) return setWrong("Give a whole number, or hours.");
+    if (kind === "removals" && !whole) return setWrong("Give a whole number.");
     const tuned = kind === "heater" ? heaterOf(heater) : null;
     if (kind === "heater" && !tuned) return setWrong("Give the temperature and how far it swings now, in °C.");
     setWrong(null);
@@ -137,7 +139,7 @@ function Tell({ view }: { view: LogbookView }) {
         by,
         kind: kind as "note",
         note,
-        count: kind === "prints" ? n : null,
+        count: counted ? n : null,
         hours: kind === "prints" ? long : null,
         heater: tuned,
         at: null,
@@ -166,7 +168,7 @@ function Tell({ view }: { view: LogbookView }) {
         />
         <Field label="Initials" value={by} maxLength={12} onChange={(e) => setBy(e.target.value.trim())} />
       </div>
-      {kind === "prints" && (
+      {counted && (
         <div className="grid grid-cols-2 gap-2">
           <Field
             label="How many"
@@ -175,16 +177,18 @@ function Tell({ view }: { view: LogbookView }) {
             onChange={(e) => setCount(e.target.value)}
             wrong={wrong}
           />
-          <Field
-            label="or how many hours"
-            inputMode="decimal"
-            value={hours}
-            onChange={(e) => setHours(e.target.value)}
-          />
+          {kind === "prints" && (
+            <Field
+              label="or how many hours"
+              inputMode="decimal"
+              value={hours}
+              onChange={(e) => setHours(e.target.value)}
+            />
+          )}
         </div>
       )}
       {kind === "heater" && <HeaterFields of={heater} set={setHeater} wrong={wrong} />}
-      {kind !== "prints" && (
+      {!counted && (
         <Field label="In your words" value={note} maxLength={400} onChange={(e) => setNote(e.target.value)} />
       )}
       <Button type="submit" disabled={!by || tell.isPending}>

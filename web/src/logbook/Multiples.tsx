@@ -38,7 +38,7 @@ export function Multiples({ view }: { view: LogbookView }) {
   const y = (off: number) => H / 2 - (Math.max(-half, Math.min(half, off)) / half) * (H / 2 - 8);
   const low = newest.left.low_mm - newest.left.target_mm;
   const high = newest.left.high_mm - newest.left.target_mm;
-  const jumps = view.entries.filter((e) => e.kind !== "note" && e.kind !== "prints");
+  const jumps = view.entries.filter((e) => !["note", "prints", "removals"].includes(e.kind));
   const shown = at === null ? points.length - 1 : at;
   const chosen = points[shown];
   return (

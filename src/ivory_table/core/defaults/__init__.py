@@ -431,7 +431,15 @@ class _OldMesh(Value):
     most_reads: int
 
 
+class _GoesBy(Value):
+    """What drift may go by: shares of days, prints and removals of the sheet, and how likely that is beforehand."""
+
+    shares: tuple[float, float, float]
+    chance: float
+
+
 class _Drift(Value):
+    goes_by: tuple[_GoesBy, ...]
     common_rate: float
     own_rate: float
     ln_sd: float
@@ -446,6 +454,7 @@ class _Drift(Value):
     check_sd_mm: float
     correction_sd_mm: float
     worth_moving: float
+    hours_a_print: float
     risk: float
 
 

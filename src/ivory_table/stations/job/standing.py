@@ -49,7 +49,7 @@ class Standing:
         n = len(places)
         if self.state is None or self.drift is None:
             return np.zeros(n), np.zeros((n, n))
-        gone = self.drift.known.gone(self.drift.since_days, jumped=bool(self.drift.happened) and not self.drift.checks)
+        gone = self.drift.known.gone(self.drift.done, jumped=bool(self.drift.happened) and not self.drift.checks)
         _, nodes = places_of(self.state.setup)
         flat = Surface(self.plate, nodes[1:])
         weights, bow = flat.weights(places), flat.bow(places)
@@ -65,7 +65,7 @@ class Standing:
         lines = [f"The plate as {newest.initials} left it on {newest.last_at:%d %b %Y}, {mesh} a mesh."]
         _, cov = self.drifted(np.array([self.plate.centre]))
         if cov[0, 0] ** 0.5 >= 0.001:
-            days = self.drift.since_days
+            days = self.drift.done.days
             lines.append(
                 f"What it usually drifts in {days:.0f} day{'' if round(days) == 1 else 's'} is counted in: ±{cov[0, 0] ** 0.5:.3f} mm in the middle."
             )
