@@ -50,13 +50,30 @@ class Plate:
         self.slope = np.zeros(SUPPORTS)
         if loosens:
             self.slope[self.which] = rng.choice((-1, 1)) * SCENARIO["loosens_mm_week"] / 7
+        #: How much of it goes by prints, and how often the machine changes between idle and busy days.
+        self.by_prints = float(rng.choice(SCENARIO["by_prints"]))
+        self.busy, self.prints = True, 0
         self.off = np.zeros(SUPPORTS + 1)
         self.put_right()
 
     def put_right(self) -> None:
+        self.prints = 0
         self.off = self.rng.multivariate_normal(np.zeros(SUPPORTS + 1), LEFT.covariance)
 
+    def lives_a_day(self) -> None:
+        """One day, with as many prints as it happens to make."""
+        if self.rng.random() < SCENARIO["changes_pace"]:
+            self.busy = not self.busy
+        made = int(self.rng.poisson(SCENARIO["prints_busy" if self.busy else "prints_idle"]))
+        self.prints += made
+        usual = (SCENARIO["prints_busy"] + SCENARIO["prints_idle"]) / 2
+        self.lives(1 - self.by_prints + self.by_prints * made / usual)
+
+    def used(self, days: float) -> Use:
+        return Use(days=days, prints=self.prints)
+
     def lives(self, days: float) -> None:
+        """So many days of usual use."""
         each = self.own * days**0.5 * self.rng.standard_normal(SUPPORTS) + self.slope * days
         centre = each.mean() + DRIFT.form_share * self.own * days**0.5 * self.rng.standard_normal()
         self.off = self.off + np.append(centre, each) + self.common * days**0.5 * self.rng.standard_normal()
@@ -69,7 +86,7 @@ class Plate:
         """What a run reads of it, as the change from what the last one left."""
         read = _correlated(SCENARIO["found_sd_mm"])
         return Stretch(
-            Use(days=days),
+            self.used(days),
             self.off + self.rng.multivariate_normal(np.zeros(SUPPORTS + 1), read),
             LEFT.covariance + read,
         )
@@ -83,13 +100,15 @@ def machine(seed: int, number: int) -> dict[str, Any]:
     stated: list[tuple[float, bool]] = []
     days = looks = bad = 0
     for _ in range(SCENARIO["runs"]):
-        ahead = outlook(LEFT, rates(gaps, SUPPORTS + 1))
+        known = rates(gaps, SUPPORTS + 1)
+        ahead = outlook(LEFT, known)
         wait = int(max(np.ceil(ahead.due_in_days if ahead.due_in_days is not None else ahead.days[-1]), 1))
         for day in range(1, wait + 1):
-            plate.lives(1.0)
+            plate.lives_a_day()
             bad += not plate.sound
             if day in SCENARIO["looked_after_days"]:
-                stated.append((float(np.interp(day, ahead.days, ahead.p_sound)), plate.sound))
+                today = outlook(LEFT, known, plate.used(day))
+                stated.append((float(np.interp(day, today.days, today.p_sound)), plate.sound))
         days, looks = days + wait, looks + 1
         gaps.append(plate.found(float(wait)))
         plate.put_right()
@@ -121,7 +140,7 @@ def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, f
     checks: tuple[Check, ...] = ()
     ahead = outlook(LEFT, known)
     for _ in range(days):
-        plate.lives(1.0)
+        plate.lives_a_day()
         bad += not plate.sound
         since += 1
         if ahead.due_in_days is None or since < ahead.due_in_days:
@@ -130,12 +149,12 @@ def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, f
         read = float(plate.off[j] + SCENARIO["check_sd_mm"] * plate.rng.standard_normal())
         checks = (*checks, Check(day=float(since), place=j, off_mm=read))
         minutes += SCENARIO["check_minutes"]
-        ahead = outlook(LEFT, known, Use(days=float(since)), checks=checks)
+        ahead = outlook(LEFT, known, plate.used(since), checks=checks)
         if ahead.move_mm:
             plate.off = plate.off + ahead.move_mm
             checks = (*checks, Check.correction(float(since), ahead.move_mm, after_check=True))
             minutes += SCENARIO["correction_minutes"]
-            ahead = outlook(LEFT, known, Use(days=float(since)), checks=checks)
+            ahead = outlook(LEFT, known, plate.used(since), checks=checks)
         if ahead.due_in_days is not None and ahead.due_in_days <= since + 0.5:
             minutes += SCENARIO["run_minutes"]
             runs += 1
@@ -149,7 +168,7 @@ def _looked_at(plate: Plate, every: int, days: int) -> float:
     plate.put_right()
     bad = 0
     for day in range(1, days + 1):
-        plate.lives(1.0)
+        plate.lives_a_day()
         bad += not plate.sound
         if day % every == 0:
             plate.put_right()
