@@ -44,6 +44,7 @@ VERBS = {
     "offset_read": ("M850", "zero?", "tell_zero"),
     "offset_set": ("M851", "zero", "put_zero"),
     "offset_store": ("M500", "zero_keep", "keep_zero"),
+    "counter": ("M78", "made?", "tell_made"),
     "limit_open": ("M211", "floor", "lower_to"),
     "limit_close": ("M212", "floor_shut", "lower_end"),
     "nudge": ("M290", "trim", "shift_by"),
@@ -262,6 +263,8 @@ class Dialect:
         if kind in ("position", "touched", "stored"):
             names = {n: self.length(v) for n, v in values.items()}
             return self.fields(names, {"position": "at", "touched": "met", "stored": "zero"}[kind])
+        if kind == "counter":
+            return self.fields({"prints": str(int(values["prints"]))}, "made")
         if kind == "trigger":
             words = (("idle", "hit"), ("0", "1"), ("open", "TRIGGERED"))[self.family]
             return [f"probe: {words[int(values['state'])]}"]
@@ -404,6 +407,8 @@ class DialectPlug(TcpPlug):
             self._answers += d.answer("touched", {"z": float(m["z"])})
         elif (m := hears("stored", line)) is not None:
             self._answers += d.answer("stored", {"value": float(m["value"])})
+        elif (m := hears("counter", line)) is not None:
+            self._answers += d.answer("counter", {"prints": float(m["prints"])})
         elif (m := hears("trigger", line)) is not None:
             self._answers += d.answer("trigger", {"state": m["state"] == "closed"})
         elif hears("missed", line) is not None:

@@ -47,6 +47,8 @@ def _said(dialect: Dialect, word: Word, k: int, r: random.Random) -> Said:
         values = {"z": (-0.125, 0.2375, 1.062)[k]}
     elif what == "stored":
         values = {"value": (-1.235, 0.865, -0.345)[k]}
+    elif what == "counter":
+        values = {"prints": (1043, 57, 388)[k]}
     elif what == "trigger":
         state = ("open", "closed", "open")[k]
         return Said(

@@ -10,6 +10,7 @@ from ivory_table.desk.desk import Desk, Keep, StartRun
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.seen import places_of, seen_of
 from ivory_table.stations import bench, drifting, logbook, offset, tram
+from ivory_table.stations.counted import keep_count
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 from ivory_table.stations.tram.entries import BackedOff
 from ivory_table.store.tables import SummaryRow
@@ -207,3 +208,18 @@ def test_how_often_the_sheet_came_off_is_asked_for(workshop: Workshop) -> None:
         logbook.tell(workshop, "heron", logbook.TellLog(id="off", by="mk", kind="removals"))
     logbook.tell(workshop, "heron", logbook.TellLog(id="off", by="mk", kind="removals", count=4))
     assert workshop.log("heron")[0].removals == 4
+
+
+def test_a_machines_own_count_is_kept_as_what_was_printed_since(workshop: Workshop) -> None:
+    def counted(made: int) -> list[tuple[str, int | None]]:
+        keep_count(workshop, "wren", made, datetime.now(UTC))
+        return [(e.kind, e.count) for e in workshop.log("wren")]
+
+    assert counted(120) == [("note", None)]  # where it stands, and no print
+    assert counted(120) == [("note", None)]
+    assert counted(127)[0] == ("prints", 7)
+    # A count that began anew takes nothing back.
+    assert counted(2)[0] == ("note", None)
+    assert "begun anew" in workshop.log("wren")[0].note
+    assert counted(5)[0] == ("prints", 3)
+    assert sum(e.prints for e in workshop.log("wren")) == 10

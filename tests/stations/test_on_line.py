@@ -660,3 +660,27 @@ def test_a_machine_whose_sign_nobody_saw_shows_it_over_the_line(floor: Floor) ->
     assert floor.run.state.sign_proved
     assert floor.served.body.truth.stored_mm == before
     assert floor.desk.workshop.machine(floor.machine).sign_proved
+
+
+@pytest.mark.parametrize("floor", ["heron", "bittern"], indirect=True)
+def test_a_machine_that_counts_its_prints_is_asked_when_it_is_met(floor: Floor) -> None:
+    """Two machines that talk in two manners."""
+    floor.connect()
+    log = floor.desk.workshop.log
+    # Its own count is asked after the greeting, before anything else.
+    floor.until(lambda: log(floor.machine))
+    assert [e.counter for e in log(floor.machine)] == [floor.served.body.truth.prints]
+    floor.served.body.truth.prints += 12
+    floor.lines.disconnect(floor.machine)
+    floor.connect()
+    floor.until(lambda: len(log(floor.machine)) == 2)
+    newest = log(floor.machine)[0]
+    assert (newest.kind, newest.count, newest.by) == ("prints", 12, "the line")
+
+
+def test_a_printed_proof_is_one_print_by_the_machines_own_count(floor: Floor) -> None:
+    settled(floor)
+    before = floor.served.body.truth.prints
+    floor.do("first_layer", "print")
+    floor.do("prepare", "home")
+    assert floor.served.body.truth.prints == before + 1

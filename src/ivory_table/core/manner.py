@@ -82,10 +82,11 @@ _GROUPS: dict[str, set[str]] = {
     "mesh_row": {"heights"},
     "trigger": {"state"},
     "stored": {"value"},
+    "counter": {"prints"},
     "error": {"text"},
     "halt": {"text"},
 }
-_MAY_BE_EMPTY = {"again", "alive", "touched", "missed", "trigger", "stored", "mesh_row"}
+_MAY_BE_EMPTY = {"again", "alive", "touched", "missed", "trigger", "stored", "mesh_row", "counter"}
 
 
 class Says(Value):
@@ -103,6 +104,8 @@ class Says(Value):
     stored: Pattern
     #: One row of the mesh, where the machine lists it.
     mesh_row: Pattern = ""
+    #: How many prints it has made so far, where it counts them.
+    counter: Pattern = ""
     error: Pattern
     halt: Pattern
 
@@ -188,6 +191,8 @@ class Does(Value):
     #: Keep the mesh through a power cut, and list it.
     mesh_store: Template = ""
     mesh_read: Template = ""
+    #: Ask how many prints it has made so far.
+    counter: Template = ""
     #: Let the tip go below zero to `lowest`, and no more.
     limit_open: Template = ""
     limit_close: Template = ""
@@ -324,7 +329,7 @@ def read_manner(text: str) -> Manner:
 #: What every machine has words of its own for, and may have none.
 OWN_WORDS = (
     "settle", "probe", "trigger", "mesh_begin", "mesh_point", "mesh_on", "mesh_off", "mesh_store", "mesh_read",
-    "limit_open", "limit_close", "nudge", "speed", "message", "tone", "pause",
+    "counter", "limit_open", "limit_close", "nudge", "speed", "message", "tone", "pause",
 )  # fmt: skip
 
 

@@ -43,7 +43,7 @@ UNITS: dict[str, dict[str, Unit]] = {
     "percent": PERCENT,
     "seconds": SECONDS,
     "milliseconds": MILLISECONDS,
-    **dict.fromkeys(("hertz", "columns", "rows", "line"), COUNT),
+    **dict.fromkeys(("hertz", "columns", "rows", "line", "prints"), COUNT),
     **dict.fromkeys(("column", "row", "column_back", "row_back"), INDEX),
 }
 

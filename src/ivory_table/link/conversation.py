@@ -29,7 +29,7 @@ MOST_ANSWER = 1000
 LOG_BYTES = 2_000_000
 
 #: Replies that say something, in the order in which they are tried.
-ANSWERS = ("temperatures", "position", "touched", "missed", "mesh_row", "trigger", "stored")
+ANSWERS = ("temperatures", "position", "touched", "missed", "mesh_row", "trigger", "stored", "counter")
 
 
 class Conversation:

@@ -50,6 +50,7 @@ class Session(Conversation):
         pace: float = 1.0,
         changed: Callable[[], None] = lambda: None,
         heat_changed: Callable[[Status], None] = lambda _: None,
+        met: Job = lambda _: None,
     ) -> None:
         super().__init__(port, manner, log, pace=pace, changed=changed, heat_changed=heat_changed)
         self._jobs: queue.Queue[tuple[str, Job]] = queue.Queue(maxsize=MOST_JOBS)
@@ -57,6 +58,8 @@ class Session(Conversation):
         self._waiting: _Waiting | None = None
         #: What the person wants changed while a job runs: (kind, value), taken by the job between two lines.
         self.live_changes: deque[tuple[str, float]] = deque()
+        #: What is asked of the machine once it has answered, before anything else.
+        self._met = met
         self._worker = threading.Thread(target=self._work, daemon=True)
         self._reader.start()
         self._worker.start()
@@ -295,6 +298,8 @@ class Session(Conversation):
 
     def _work(self) -> None:
         self._run("", greet)
+        if self._status.state == "idle":
+            self._run("", self._met)
         while not self._end.is_set():
             try:
                 name, job = self._jobs.get(timeout=POLL_S / 2)

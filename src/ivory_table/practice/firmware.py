@@ -42,6 +42,7 @@ class Firmware:
         self.line = 0
         self.absolute = self.absolute_e = True
         self.filament, self.feed = 0.0, 20.0
+        self._printing = False
         self._grid: MeshGrid | None = None
         self._points: dict[tuple[int, int], float] = {}
         body = self.body
@@ -117,6 +118,7 @@ class Firmware:
                 self._move(given)
             case "G28":
                 body.home()
+                self._count_print(ended=True)
                 if self.manner.line.homing_ends_mesh:
                     body.mesh_on = False
             case "G4":
@@ -129,6 +131,7 @@ class Firmware:
                 self.filament = given.get("E", self.filament)
             case "M104" | "M109":
                 body.tip.target_c = given.get("S", 0.0)
+                self._count_print(ended=not body.tip.target_c)
                 if command == "M109":
                     yield from self._heated()
             case "M140" | "M190":
@@ -160,6 +163,8 @@ class Firmware:
                 yield self.say("missed") if found is None else self.say("touched", z=found)
             case "trigger":
                 yield self.say("trigger", state="closed" if body.ways.finger_on_probe else "open")
+            case "counter":
+                yield self.say("counter", prints=body.truth.prints)
             case "mesh_begin":
                 xs = np.round(v["x_first"] + v["x_step"] * np.arange(int(v["columns"])), 2)
                 ys = np.round(v["y_first"] + v["y_step"] * np.arange(int(v["rows"])), 2)
@@ -235,11 +240,19 @@ class Firmware:
         if "E" in given:
             pushed = given["E"] - (self.filament if self.absolute_e else 0.0)
             self.filament += pushed
+            self._printing = self._printing or pushed > 0
         places = [end(letter, now) for letter, now in zip("XYZ", body.at, strict=True)]
         if any(p is not None for p in places):
             body.move(places[0], places[1], places[2], self.feed, pushed)
         else:
             body.wait(abs(pushed) / self.feed)
+
+    def _count_print(self, *, ended: bool) -> None:
+        """A print is over once the tip is let cool, or the machine homes for another."""
+        if ended and self._printing:
+            self._printing = False
+            self.body.truth.prints += 1
+            self.body.keep()
 
     def _dwell(self, seconds: float) -> Iterator[str]:
         while seconds > 0:

@@ -81,6 +81,8 @@ class LogEntry(Value):
     heater: HeaterTuned | None = None
     check: ShortCheck | None = None
     correction: Correction | None = None
+    #: How many prints the machine has made by its own count, where it was asked.
+    counter: Annotated[int, Field(ge=0)] | None = None
 
     @property
     def prints(self) -> int:

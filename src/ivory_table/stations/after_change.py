@@ -204,7 +204,7 @@ def _sets(line: str, manner: Manner) -> bool:
 
 def _acting(manner: Manner) -> set[str]:
     """First words of lines that move, heat or change something, in this manner and in plain G-code."""
-    asking = {"where", "temperatures", "trigger", "mesh_read", "settle"}
+    asking = {"where", "temperatures", "trigger", "mesh_read", "counter", "settle"}
     lines = [template for name, template in manner.does if name not in asking and template]
     for name in _CONVENTIONS:
         of = getattr(manner.offset, name)

@@ -20,6 +20,7 @@ from ivory_table.link.session import Job, Session
 from ivory_table.link.status import Status
 from ivory_table.link.trouble import LineTrouble
 from ivory_table.runs.doubts import Refused
+from ivory_table.stations.counted import count_prints
 
 
 class Holder(Value):
@@ -206,6 +207,7 @@ class Lines:
                 pace=pace,
                 changed=self.changed,
                 heat_changed=lambda now: self._note_left(machine_id, now),
+                met=lambda session: count_prints(self.desk.workshop, machine_id, session),
             )
             self._urls[machine_id] = url
         self.changed()

@@ -4478,6 +4478,8 @@ export interface components {
             correction?: components["schemas"]["Correction"] | null;
             /** Count */
             count?: number | null;
+            /** Counter */
+            counter?: number | null;
             heater?: components["schemas"]["HeaterTuned"] | null;
             /** Hours */
             hours?: number | null;

@@ -199,6 +199,7 @@ export const ASKED = [
   "says.trigger",
   "says.mesh",
   "says.stored",
+  "says.counter",
   "says.ack",
   "says.error",
   "says.ready",

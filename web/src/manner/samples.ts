@@ -11,6 +11,7 @@ export const FIELD_NAMES: Record<string, string> = {
   y: "Y",
   z: "Z",
   value: "the stored value",
+  prints: "prints made",
   line: "the line's number",
   front_left: "front left",
   front_right: "front right",

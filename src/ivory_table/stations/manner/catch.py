@@ -35,6 +35,7 @@ ASKS: dict[str, tuple[str, ...]] = {
     "says.trigger": ("does.trigger",),
     "says.mesh": ("does.mesh_read",),
     "says.stored": ("offset.read",),
+    "says.counter": ("does.counter",),
     "says.ack": ("does.absolute", "does.settle", "line.renumber"),
     "says.error": (),
     "says.ready": (),

@@ -195,6 +195,13 @@ def _offset_same(t: Try) -> None:
     t.expect(f"{before:g} mm, as before", f"{after:g} mm", ok=abs(after - before) < 1e-4)
 
 
+def _counter(t: Try) -> None:
+    found = t.session.ask(t.does.send("counter"), "counter")
+    assert found is not None
+    said = f"{float(found['prints']):.0f} prints"
+    t.seen(f"It says that it has made {said}. Can that be?", "about as many as it has made", said)
+
+
 def _limit(t: Try) -> None:
     t.send("limit_open", lowest=-0.1)
     if t.does.can("limit_close"):
@@ -237,6 +244,7 @@ ACTS: dict[str, Callable[[Try], None]] = {
     "offset_read": _offset_read,
     "offset_same": _offset_same,
     "limit": _limit,
+    "counter": _counter,
     "live": _live,
     "person": _person,
 }
