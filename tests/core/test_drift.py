@@ -8,7 +8,9 @@ from scipy.integrate import quad
 from scipy.stats import multivariate_normal, norm
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import Check, PlateSeen, Rates, Stretch, _modes, _shape, outlook, rates, stretch
+from ivory_table.core.drift import PlateSeen, Rates, Stretch, modes, rates, shape_of_a_day, stretch
+from ivory_table.core.outlook import outlook
+from ivory_table.core.short_check import Check
 from ivory_table.core.wear import Use
 from tests.past import seen
 
@@ -39,10 +41,10 @@ def test_the_evidence_of_a_support_that_goes_its_own_way_is_that_of_brute_force(
     r = np.random.default_rng(3)
     gaps = [gone(r, d, 0.005, 0.003, np.array([0, 0, 0.004, 0])) for d in (9.0, 20.0, 14.0)]
     known = rates(gaps, 5)
-    _, each, _ = _modes(5)
+    _, each, _ = modes(5)
     slope = DRIFT.slope_mm_day
     for k in (10, 24, 38):
-        shape = _shape(known.common[k : k + 1], known.own[k : k + 1], known.form[k : k + 1], 5)[0]
+        shape = shape_of_a_day(known.common[k : k + 1], known.own[k : k + 1], known.form[k : k + 1], 5)[0]
         covs = [s.use.days * shape + s.cov + DRIFT.floor_mm**2 * np.eye(5) for s in gaps]
 
         def likelihood(mu: float, covs: list[np.ndarray] = covs, j: int = 2) -> float:
@@ -173,7 +175,7 @@ def test_a_short_check_moves_the_chance_as_a_joint_normal_would(days: float) -> 
         slope=np.zeros((1, 4)),
         slope_sd=np.zeros((1, 4)),
     )
-    cov = LEFT.covariance + days * _shape(one.common, one.own, one.form, 5)[0]
+    cov = LEFT.covariance + days * shape_of_a_day(one.common, one.own, one.form, 5)[0]
     for off in (0.0, 0.03):
         check = Check(day=days, place=0, off_mm=off)
         gain = cov[:, 0] / (cov[0, 0] + check.sd_mm**2)
@@ -240,5 +242,67 @@ def test_who_corrects_has_seen_it_off() -> None:
 
 def test_a_correction_in_between_is_not_drift() -> None:
     left, found = seen(NAMES, np.zeros(5)), seen(NAMES, np.full(5, -0.05))
-    assert stretch(left, found, Use(days=10.0), moved_mm=-0.05).change == pytest.approx(np.zeros(5))
+    assert stretch(
+        left, found, Use(days=10.0), moved=(Check(day=1.0, place=0, moved_mm=-0.05).moves(5),)
+    ).change == pytest.approx(np.zeros(5))
     assert stretch(left, found, Use(days=10.0)).change == pytest.approx(np.full(5, -0.05))
+
+
+def test_many_checks_on_the_way_tell_what_importance_sampling_says() -> None:
+    """Walks drawn by brute force and weighed by all that was read: the filter keeps up with every check, and with what was turned."""
+    one = Rates(
+        weight=np.array([[0.5, 0, 0, 0.5, 0]]),
+        common=np.array([0.006]),
+        own=np.array([0.004]),
+        form=np.array([0.002]),
+        slope=np.full((1, 4), 0.002),
+        slope_sd=np.full((1, 4), 0.001),
+    )
+    checks = (
+        Check(day=6.0, place=0, off_mm=0.02),
+        Check(day=10.0, place=3, off_mm=0.04, put_right=True),
+        Check(day=14.0, place=1, verdict="sound"),
+        Check(day=15.0, place=0, moved_mm=-0.02),
+    )
+    r = np.random.default_rng(5)
+    n = 400_000
+    gaps = r.multivariate_normal(np.zeros(5), LEFT.covariance, n)
+    goes = np.where(r.random(n) < 0.5, r.normal(0.002, 0.001, n), 0.0)
+    _, each, _ = modes(5)
+    shape = shape_of_a_day(one.common, one.own, one.form, 5)[0]
+    low, high = LEFT.low_mm - LEFT.target_mm, LEFT.high_mm - LEFT.target_mm
+    weight, now = np.ones(n), 0.0
+    for check in checks:
+        days, now = check.day - now, check.day
+        gaps = gaps + r.multivariate_normal(np.zeros(5), days * shape, n) + days * goes[:, None] * each[:, 2]
+        at = gaps[:, check.place]
+        if check.off_mm is not None:
+            weight = weight * norm.pdf(check.off_mm, at, check.sd_mm)
+        elif check.verdict == "sound":
+            weight = weight * (norm.cdf((high - at) / check.sd_mm) - norm.cdf((low - at) / check.sd_mm))
+        gaps = gaps + check.moved_mm
+        if check.put_right:
+            by = check.sd_mm * r.standard_normal(n) - at
+            beside = DRIFT.turn_beside * np.abs(by)[:, None] * r.standard_normal((n, 5))
+            beside[:, check.place] = 0
+            gaps = gaps + by[:, None] * check.follows(5) + beside
+    weight /= weight.sum()
+    sound = (gaps.min(axis=1) >= low) & (gaps.max(axis=1) <= high)
+    ahead = outlook(LEFT, one, Use(days=15.0), checks=checks)
+    assert float(np.interp(15, ahead.days, ahead.p_sound)) == pytest.approx(float(weight @ sound), abs=0.04)
+
+
+def test_a_knob_put_right_at_once_is_as_if_it_had_never_been_off() -> None:
+    known, day, j = rates((), 5), 14.0, 2
+    read = {"day": day, "place": j, "off_mm": 0.06}
+
+    def p(*checks: Check) -> float:
+        ahead = outlook(LEFT, known, Use(days=day), checks=checks)
+        return float(np.interp(day, ahead.days, ahead.p_sound))
+
+    assert p(Check(**read, put_right=True)) > p(Check(**read)) + 0.08
+    # The next run's reading of it is not taken for drift.
+    by, sd = Check(**read, put_right=True).moves(5)
+    assert by[j] == pytest.approx(-0.06)
+    assert by[0] == pytest.approx(-0.06 / 4)
+    assert (sd > 0).all()

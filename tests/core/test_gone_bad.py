@@ -6,8 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.defaults import GONE_BAD
-from ivory_table.core.drift import blame, outlook, rates
+from ivory_table.core.drift import rates
 from ivory_table.core.gone_bad import KNOWN, LOOKS, came_about, suspects
+from ivory_table.core.outlook import blame, outlook
 from ivory_table.core.wear import Use
 from ivory_table.runs.common import STATION_TITLES
 from tests.core.test_drift import LEFT, NAMES

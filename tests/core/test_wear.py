@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.drift import Rates, Stretch, outlook, rates
+from ivory_table.core.drift import Rates, Stretch, rates
+from ivory_table.core.outlook import outlook
 from ivory_table.core.wear import LN_SHARES, SHARES, Pace, Use
 from tests.past import seen
 

@@ -223,3 +223,23 @@ def test_a_machines_own_count_is_kept_as_what_was_printed_since(workshop: Worksh
     assert "begun anew" in workshop.log("wren")[0].note
     assert counted(5)[0] == ("prints", 3)
     assert sum(e.prints for e in workshop.log("wren")) == 10
+
+
+def test_a_knob_is_put_right_at_a_screw_by_the_gauge_alone(workshop: Workshop) -> None:
+    past_of(workshop, "heron", [40.0, 30.0, 20.0], NOW)
+
+    def tell(**check: object) -> None:
+        told = {"id": f"c{len(workshop.log())}", "by": "mk", "kind": "check", "check": {"plate_id": "heron-steel", **check}}
+        logbook.tell(workshop, "heron", logbook.TellLog.model_validate(told))
+
+    for wrong in (
+        {"place": "centre", "off_mm": 0.05, "put_right": True},
+        {"place": "rear left", "verdict": "loose", "put_right": True},
+    ):
+        with pytest.raises(Refused, match="at a screw, with the gauge"):
+            tell(**wrong)
+    tell(place="rear left", off_mm=0.07)
+    off = drifting.expected(workshop, "heron", "heron-steel", NOW).p_today
+    tell(place="rear left", off_mm=0.07, put_right=True)
+    assert drifting.drifting(workshop, "heron", "heron-steel", NOW).checks[-1].put_right
+    assert drifting.expected(workshop, "heron", "heron-steel", NOW).p_today > off

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 from pydantic import AwareDatetime, Field
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import Verdict
+from ivory_table.core.short_check import Verdict
 from ivory_table.core.value import Id, Initials, Label, Note, Value
 from ivory_table.core.wear import Use
 
@@ -52,12 +52,16 @@ class HeaterTuned(Value):
 
 
 class ShortCheck(Value):
-    """A look at one place of a plate: how much too large its gap was, or how one patch held."""
+    """A look at one place of a plate: how much too large its gap was, or how one patch held.
+
+    `put_right`: the knob there was turned at once until the gauge was as it should be.
+    """
 
     plate_id: Id
     place: Label
     off_mm: Annotated[float, Field(ge=-2, le=2)] | None = None
     verdict: Verdict | None = None
+    put_right: bool = False
 
 
 class Correction(Value):

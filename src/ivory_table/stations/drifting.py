@@ -12,11 +12,13 @@ from cachetools import LRUCache, cached
 from pydantic import AwareDatetime
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import MOST_STRETCHES, Check, Outlook, PlateSeen, Rates, Stretch, outlook, rates, stretch
+from ivory_table.core.drift import MOST_STRETCHES, PlateSeen, Rates, Stretch, rates, stretch
+from ivory_table.core.outlook import Outlook, outlook
+from ivory_table.core.short_check import Check
 from ivory_table.core.value import Value
 from ivory_table.core.wear import Use
 from ivory_table.core.words import signed
-from ivory_table.runs.log import JUMPS, KIND_WORDS, Correction, LogEntry, used
+from ivory_table.runs.log import JUMPS, KIND_WORDS, LogEntry, used
 from ivory_table.runs.summary import Summary
 from ivory_table.store.workshop import Workshop
 
@@ -40,6 +42,9 @@ class Expected(Value):
     since: tuple[str, ...]
 
 
+#: A correction so many days after a short check was made because of it.
+_BECAUSE_DAYS = 1.0
+
 #: What a run with another filament finds is the same plate; every other change may have moved it.
 _NO_JUMP = {"material"}
 
@@ -53,22 +58,33 @@ def stretches(runs: Sequence[Summary], entries: Sequence[LogEntry], plate_id: st
             continue
         jumped = bool(set(after.changes) - _NO_JUMP) or _incidents(entries, before.last_at, after.started_at) != ()
         days = (after.started_at - before.last_at).total_seconds() / 86400
-        moved = sum(c.away_mm for _, c in _corrections(entries, plate_id, before.last_at, after.started_at))
+        done = _on_the_way(entries, plate_id, before.left.places, before.last_at, after.started_at)
+        moved = [check.moves(len(before.left.places)) for check in done]
         use = used(_on_plate(runs, entries, plate_id, before.last_at, after.started_at), days)
-        found = stretch(before.left, after.found, use, jumped=jumped, moved_mm=moved)
+        found = stretch(before.left, after.found, use, jumped=jumped, moved=moved)
         if found is not None:
             out.append(found)
     return tuple(out)
 
 
-def _corrections(
-    entries: Sequence[LogEntry], plate_id: str, after: datetime, before: datetime
-) -> list[tuple[datetime, Correction]]:
-    return [
-        (e.at, e.correction)
-        for e in entries
-        if e.correction is not None and e.correction.plate_id == plate_id and after < e.at < before
-    ]
+def _on_the_way(
+    entries: Sequence[LogEntry], plate_id: str, places: tuple[str, ...], left_at: datetime, before: datetime
+) -> tuple[Check, ...]:
+    """Short looks at a plate and corrections of it between two moments, oldest first."""
+    found: list[Check] = []
+    looked = -_BECAUSE_DAYS
+    for e in sorted(entries, key=lambda e: e.at):
+        if not left_at < e.at < before:
+            continue
+        day = round((e.at - left_at).total_seconds() / 86400, 2)
+        if e.check is not None and e.check.plate_id == plate_id and e.check.place in places:
+            place, right = places.index(e.check.place), e.check.put_right
+            found.append(Check(day, place, e.check.off_mm, e.check.verdict, put_right=right))
+            looked = day
+        elif e.correction is not None and e.correction.plate_id == plate_id:
+            because = day - looked < _BECAUSE_DAYS
+            found.append(Check.correction(day, e.correction.away_mm, after_check=because))
+    return tuple(found)
 
 
 def _on_plate(
@@ -159,7 +175,12 @@ def drifting(
             _on_plate(runs, entries, plate_id, newest.last_at, now), (now - newest.last_at).total_seconds() / 86400
         ),
         happened=happened,
-        checks=_checks(entries, newest, happened),
+        # What was looked at before something happened counts no more.
+        checks=tuple(
+            c
+            for c in _on_the_way(entries, plate_id, newest.left.places, newest.last_at, now + timedelta(days=1))
+            if all(e.at < newest.last_at + timedelta(days=c.day) for e in happened)
+        ),
     )
 
 
@@ -199,30 +220,6 @@ def _expected(workshop: Workshop, machine_id: str, plate_id: str, today: date, m
         outlook=ahead,
         since=tuple(KIND_WORDS[e.kind] for e in happened),
     )
-
-
-#: A correction so many days after a short check was made because of it.
-_BECAUSE_DAYS = 1.0
-
-
-def _checks(entries: Sequence[LogEntry], newest: Summary, happened: Sequence[LogEntry]) -> tuple[Check, ...]:
-    """Short looks at a plate and corrections since its last run, oldest first; none counts where something has happened after it."""
-    left = newest.left
-    after = max((e.at for e in happened), default=newest.last_at)
-    found: list[Check] = []
-    looked = -_BECAUSE_DAYS
-    for e in sorted(entries, key=lambda e: e.at):
-        if left is None or e.at < after:
-            continue
-        day = round((e.at - newest.last_at).total_seconds() / 86400, 2)
-        if e.check is not None and e.check.plate_id == newest.plate_id and e.check.place in left.places:
-            place = left.places.index(e.check.place)
-            found.append(Check(day=day, place=place, off_mm=e.check.off_mm, verdict=e.check.verdict))
-            looked = day
-        elif e.correction is not None and e.correction.plate_id == newest.plate_id:
-            because = day - looked < _BECAUSE_DAYS
-            found.append(Check.correction(day, e.correction.away_mm, after_check=because))
-    return tuple(found)
 
 
 #: So much of the drift goes by prints, as believed, before it is told in prints.

@@ -46,6 +46,8 @@ class LogbookView(Value):
     entries: tuple[LogEntry, ...]
     kinds: dict[LogKind, str]
     expected: Expected | None
+    #: Screws whose knob can be turned right after a short check.
+    knobs: tuple[str, ...]
 
 
 class TellLog(Value):
@@ -89,6 +91,12 @@ def _refuse_check(machine: Machine, check: ShortCheck | None) -> None:
     """Raises Refused for a check that says nothing, or of a place that is not there."""
     if check is None or (check.off_mm is None) == (check.verdict is None):
         raise Refused("check_missing", "Say how far it was off, or how one patch held there: one of the two.", "check")
+    if check.put_right and (check.off_mm is None or check.place not in {s.name for s in machine.screws}):
+        raise Refused(
+            "no_knob",
+            "A knob is turned until it is right at a screw, with the gauge: say by how much it was off.",
+            "check",
+        )
     if check.plate_id not in {p.id for p in machine.plates}:
         raise Refused("unknown_plate", f"{machine.name} has no plate '{check.plate_id}'.", "check")
     if machine.screws and check.place not in {"centre", *(s.name for s in machine.screws)}:
@@ -110,6 +118,7 @@ def view(workshop: Workshop, machine_id: str, plate_id: str | None = None, now: 
         entries=entries,
         kinds=KIND_WORDS,
         expected=expected(workshop, machine_id, plate, now or datetime.now(UTC)),
+        knobs=tuple(s.name for s in machine.screws),
     )
 
 

@@ -6,8 +6,8 @@ from typing import Annotated
 
 from pydantic import AwareDatetime, Field
 
-from ivory_table.core.drift import blame
 from ivory_table.core.gone_bad import LOOKS, Look, Suspect, suspects
+from ivory_table.core.outlook import blame
 from ivory_table.core.plate import Machine
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StoredMm, Value

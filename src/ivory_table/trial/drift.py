@@ -10,7 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import Check, PlateSeen, Stretch, outlook, rates
+from ivory_table.core.drift import PlateSeen, Stretch, rates
+from ivory_table.core.outlook import outlook
+from ivory_table.core.short_check import Check
 from ivory_table.core.value import Array
 from ivory_table.core.wear import Use
 
@@ -77,6 +79,19 @@ class Plate:
         each = self.own * days**0.5 * self.rng.standard_normal(SUPPORTS) + self.slope * days
         centre = each.mean() + DRIFT.form_share * self.own * days**0.5 * self.rng.standard_normal()
         self.off = self.off + np.append(centre, each) + self.common * days**0.5 * self.rng.standard_normal()
+
+    def checked(self, j: int, day: float) -> Check:
+        """What the gauge says at one place; a knob whose place is plainly off is turned until it is right."""
+        sd = SCENARIO["check_sd_mm"]
+        read = float(self.off[j] + sd * self.rng.standard_normal())
+        turns = j > 0 and abs(read) > SCENARIO["turned_from_mm"]
+        if turns:
+            by = sd * self.rng.standard_normal() - self.off[j]
+            beside = SCENARIO["turn_beside"] * abs(by) * self.rng.standard_normal(SUPPORTS + 1)
+            beside[0] += by / SUPPORTS
+            beside[j] = by
+            self.off = self.off + beside
+        return Check(day=day, place=j, off_mm=read, put_right=turns)
 
     @property
     def sound(self) -> bool:
@@ -145,10 +160,9 @@ def _with_checks(plate: Plate, gaps: list[Stretch], days: int) -> tuple[float, f
         since += 1
         if ahead.due_in_days is None or since < ahead.due_in_days:
             continue
-        j = NAMES.index(ahead.check)
-        read = float(plate.off[j] + SCENARIO["check_sd_mm"] * plate.rng.standard_normal())
-        checks = (*checks, Check(day=float(since), place=j, off_mm=read))
-        minutes += SCENARIO["check_minutes"]
+        check = plate.checked(NAMES.index(ahead.check), float(since))
+        checks = (*checks, check)
+        minutes += SCENARIO["check_minutes"] + SCENARIO["turn_minutes"] * check.put_right
         ahead = outlook(LEFT, known, plate.used(since), checks=checks)
         if ahead.move_mm:
             plate.off = plate.off + ahead.move_mm

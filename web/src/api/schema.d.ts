@@ -4507,6 +4507,8 @@ export interface components {
             kinds: {
                 [key: string]: string;
             };
+            /** Knobs */
+            knobs: string[];
             /** Machine Id */
             machine_id: string;
             /** Machine Name */
@@ -7079,6 +7081,8 @@ export interface components {
         /**
          * ShortCheck
          * @description A look at one place of a plate: how much too large its gap was, or how one patch held.
+         *
+         *     `put_right`: the knob there was turned at once until the gauge was as it should be.
          */
         ShortCheck: {
             /** Off Mm */
@@ -7087,6 +7091,11 @@ export interface components {
             place: string;
             /** Plate Id */
             plate_id: string;
+            /**
+             * Put Right
+             * @default false
+             */
+            put_right: boolean;
             /** Verdict */
             verdict?: ("sound" | "loose" | "scraped") | null;
         };

@@ -205,7 +205,9 @@ const heaterWords = (h: LogbookView["entries"][number]["heater"]) =>
     : "";
 
 const checkWords = (c: LogbookView["entries"][number]["check"]) =>
-  c ? ` at ${c.place}: ${c.off_mm != null ? `${signed(c.off_mm, 3)} mm` : HELD[c.verdict ?? "sound"]}` : "";
+  c
+    ? ` at ${c.place}: ${c.off_mm != null ? `${signed(c.off_mm, 3)} mm${c.put_right ? ", put right" : ""}` : HELD[c.verdict ?? "sound"]}`
+    : "";
 const HELD = { sound: "sound", loose: "too far", scraped: "too close" };
 
 const NO_HEATER = { which: "tip", at: "", before: "", after: "" };

@@ -20,10 +20,12 @@ export function ShortCheck({ view }: { view: LogbookView }) {
   const [off, setOff] = useState("");
   const [id, setId] = useState(() => uuid());
   const [wrong, setWrong] = useState<string | null>(null);
+  const [right, setRight] = useState(false);
   if (!e || !left) return null;
   const at = place || e.outlook.check;
   const by = localStorage.getItem("initials") ?? "";
-  const keep = (found: { off_mm: number | null; verdict: Verdict | null }) => {
+  const hasKnob = view.knobs.includes(at);
+  const keep = (found: { off_mm: number | null; verdict: Verdict | null; put_right: boolean }) => {
     if (!by) return setWrong("Give your initials below first.");
     setWrong(null);
     tell.mutate(
@@ -39,6 +41,7 @@ export function ShortCheck({ view }: { view: LogbookView }) {
           setId(uuid());
           setOff("");
           setPlace("");
+          setRight(false);
         },
       },
     );
@@ -47,7 +50,7 @@ export function ShortCheck({ view }: { view: LogbookView }) {
     event.preventDefault();
     const mm = typedNumber(off);
     if (mm === null || Math.abs(mm) > 2) return setWrong("Give the gap's error in mm, such as 0.03 or -0.02.");
-    keep({ off_mm: mm, verdict: null });
+    keep({ off_mm: mm, verdict: null, put_right: hasKnob && right });
   };
   return (
     <details className="border-t border-hairline pt-1">
@@ -62,7 +65,11 @@ export function ShortCheck({ view }: { view: LogbookView }) {
         <p className="text-sm text-graphite">One patch printed there is</p>
         <div className="grid grid-cols-3 gap-2">
           {VERDICTS.map(([verdict, text]) => (
-            <Button key={verdict} disabled={tell.isPending} onClick={() => keep({ off_mm: null, verdict })}>
+            <Button
+              key={verdict}
+              disabled={tell.isPending}
+              onClick={() => keep({ off_mm: null, verdict, put_right: false })}
+            >
               {text}
             </Button>
           ))}
@@ -80,6 +87,17 @@ export function ShortCheck({ view }: { view: LogbookView }) {
             Keep it
           </Button>
         </div>
+        {hasKnob && (
+          <label className="flex min-h-11 items-center gap-2">
+            <input
+              type="checkbox"
+              className="size-5 shrink-0 accent-ink"
+              checked={right}
+              onChange={(event) => setRight(event.target.checked)}
+            />
+            I turned this knob at once, until the gauge was right
+          </label>
+        )}
         <Wrong wrong={tell.error} />
       </form>
     </details>

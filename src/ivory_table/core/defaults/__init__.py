@@ -454,6 +454,7 @@ class _Drift(Value):
     check_sd_mm: float
     correction_sd_mm: float
     worth_moving: float
+    turn_beside: float
     hours_a_print: float
     risk: float
 
