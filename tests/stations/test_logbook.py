@@ -229,7 +229,12 @@ def test_a_knob_is_put_right_at_a_screw_by_the_gauge_alone(workshop: Workshop) -
     past_of(workshop, "heron", [40.0, 30.0, 20.0], NOW)
 
     def tell(**check: object) -> None:
-        told = {"id": f"c{len(workshop.log())}", "by": "mk", "kind": "check", "check": {"plate_id": "heron-steel", **check}}
+        told = {
+            "id": f"c{len(workshop.log())}",
+            "by": "mk",
+            "kind": "check",
+            "check": {"plate_id": "heron-steel", **check},
+        }
         logbook.tell(workshop, "heron", logbook.TellLog.model_validate(told))
 
     for wrong in (

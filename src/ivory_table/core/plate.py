@@ -10,7 +10,8 @@ from pydantic import Field, model_validator
 from .defaults import BEAD, TRAM
 from .eye import Eye
 from .gauge import FeelScale, Gauge
-from .value import Id, Initials, Label, PlaceMm, StoredMm, Value
+from .springy import GivesWay, softness_mm_n
+from .value import Array, Id, Initials, Label, PlaceMm, StoredMm, Value
 
 ConventionId = Literal["probe_offset", "home_offset", "stop_position", "live_only"]
 Sense = Literal[-1, 1]
@@ -250,6 +251,8 @@ class Machine(Value):
     line_url: Annotated[str, Field(max_length=200)] | None = None
     on_leaving: OnLeaving = "off"
     where: tuple[Where, ...] = ()
+    #: How far the plate sank beside a screw under a weight; None where its supports are stiff or nobody has tried.
+    gives_way: GivesWay | None = None
     #: It was working before it was entered here: no rough start is asked for.
     in_use: bool = False
     retired: bool = False
@@ -264,6 +267,8 @@ class Machine(Value):
                         f"{screw.name} at ({screw.x_mm:g}, {screw.y_mm:g}) is more than 30 mm off {plate.name}. "
                         "Is its place measured from the plate's front left corner?"
                     )
+        if self.gives_way is not None and self.screws:
+            self.screw(self.gives_way.screw)
         if len({p.id for p in self.plates}) < len(self.plates):
             raise ValueError("Two plates of one machine have the same id.")
         return self
@@ -273,6 +278,17 @@ class Machine(Value):
             if plate.id == plate_id:
                 return plate
         raise ValueError(f"{self.name} has no plate {plate_id}.")
+
+    @property
+    def screws_mm(self) -> Array:
+        """(m, 2) where its screws stand."""
+        return np.array([(s.x_mm, s.y_mm) for s in self.screws]).reshape(-1, 2)
+
+    @property
+    def softness_mm_n(self) -> float:
+        """mm that one of its springs gives for each N; 0 where its supports are stiff or nobody has tried."""
+        tried = self.gives_way
+        return softness_mm_n(self.screws_mm, self.screw(tried.screw), tried) if tried and self.screws else 0.0
 
     def screw(self, name: str) -> int:
         for j, screw in enumerate(self.screws):

@@ -57,7 +57,7 @@ def searched(run: "RunState", x_mm: float, y_mm: float, approach: Approach, rise
     start = replace(run, belief=before, search=None)
     row = before.drag_row(x_mm, y_mm)
     lift = float(run.machine_believes(np.array([[x_mm, y_mm]]))[0])
-    zero = before.shift_mm + lift + rise_mm - run.drag_gap_mm
+    zero = before.shift_mm + lift + rise_mm - run.drag_gap_at(x_mm, y_mm)
     was, was_sd = start.drag_height(x_mm, y_mm)
     mean, sd = approach.drag
     if (approach.touched or approach.looks) and sd < OFFSET.searched_below * was_sd:

@@ -22,6 +22,7 @@ from ivory_table.core.prior import first_belief
 from ivory_table.core.proof import ProofPlan, plan, zones_on
 from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field
 from ivory_table.core.setup import RunSetup
+from ivory_table.core.springy import in_words, under_gauge_mm
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import School, ThermalReading, ThermalStudy, warp
 from ivory_table.core.tram import tolerance_mm
@@ -222,12 +223,34 @@ class RunState:
         """The belief after the gauge was felt at a place, at one commanded height; `rise_mm`: as `warp_mm`."""
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
         at = z_mm + self.belief.shift_mm + lift + rise_mm
-        return tram_told.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_mm, self.feel)
+        return tram_told.felt(self.belief, x_mm, y_mm, at, feel, self.drag_gap_at(x_mm, y_mm), self.feel)
 
     @property
     def drag_gap_mm(self) -> float:
         """The gap at which the gauge is taken to drag."""
         return self.setup.gauge.counted_mm
+
+    def gives_way_mm(self, xy: ArrayLike) -> Array:
+        """(n, 2) places -> (n,) mm that the plate stands lower while the gauge drags there; zeros where its supports are stiff."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        machine, method = self.setup.machine, self.setup.gauge.method
+        soft = machine.softness_mm_n
+        return under_gauge_mm(machine.screws_mm, soft, method, places) if soft else np.zeros(len(places))
+
+    @property
+    def gives_way_words(self) -> str:
+        machine = self.setup.machine
+        soft = machine.softness_mm_n
+        return in_words(machine.screws_mm, soft, self.setup.gauge.method, self.setup.plate.centre) if soft else ""
+
+    def under_felt_mesh_mm(self, xy: ArrayLike) -> Array:
+        """(n,) mm that the plate stands lower at a place than in the middle, while each is felt: a felt mesh would have it as a bow."""
+        places = np.atleast_2d(np.asarray(xy, dtype=float))
+        return self.gives_way_mm(places) - self.gives_way_mm([self.setup.plate.centre])
+
+    def drag_gap_at(self, x_mm: float, y_mm: float) -> float:
+        """The gap at a place, with nothing on the plate, at which the gauge is taken to drag there."""
+        return self.drag_gap_mm - float(self.gives_way_mm([(x_mm, y_mm)])[0])
 
     @property
     def study(self) -> ThermalStudy | None:
@@ -301,7 +324,7 @@ class RunState:
         row = self.belief.drag_row(x_mm, y_mm)
         mean, sd = self.belief.of(row[None, :])
         lift = float(self.machine_believes(np.array([[x_mm, y_mm]]))[0])
-        return float(mean[0]) - self.belief.shift_mm + self.drag_gap_mm - lift, float(sd[0])
+        return float(mean[0]) - self.belief.shift_mm + self.drag_gap_at(x_mm, y_mm) - lift, float(sd[0])
 
     @property
     def open_proof(self) -> ProofRun | None:

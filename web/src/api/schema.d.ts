@@ -3598,6 +3598,18 @@ export interface components {
             thickness_mm: number;
         };
         /**
+         * GivesWay
+         * @description A weight was laid on the plate beside a screw, and the plate sank there by so much under the tip or a dial.
+         */
+        GivesWay: {
+            /** Screw */
+            screw: string;
+            /** Sinks Mm */
+            sinks_mm: number;
+            /** Weight G */
+            weight_g: number;
+        };
+        /**
          * GradeCard
          * @description One grade as offered to the judging eye, with its swatch and its band.
          */
@@ -4539,6 +4551,7 @@ export interface components {
              * @enum {string}
              */
             convention: "probe_offset" | "home_offset" | "stop_position" | "live_only";
+            gives_way?: components["schemas"]["GivesWay"] | null;
             /** Id */
             id: string;
             /**
@@ -5469,6 +5482,8 @@ export interface components {
             drag_z_mm: number;
             /** Gauge Words */
             gauge_words: string;
+            /** Gives Way */
+            gives_way: string;
             /** Kept At */
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
@@ -7763,6 +7778,8 @@ export interface components {
              * @default
              */
             gives_back: string;
+            /** Gives Way */
+            gives_way: string;
             /** Grades */
             grades: components["schemas"]["GradeKey"][];
             /** Kept At */

@@ -55,6 +55,7 @@ export function Works({
         value={draft.z_presses_mm}
         onChange={(z_presses_mm) => set({ z_presses_mm })}
       />
+      {draft.screws.length > 0 && <Springy draft={draft} set={set} />}
       <div className="col-span-2">
         <Choice
           label="Z offset is kept as"
@@ -192,5 +193,52 @@ export function Works({
         <Tick label="Retired" on={draft.retired} onChange={(retired) => set({ retired })} />
       </div>
     </div>
+  );
+}
+
+/** A plate on springs gives way under the gauge: one weight beside one screw tells by how much. */
+function Springy({ draft, set }: { draft: Machine; set: (part: Partial<Machine>) => void }) {
+  const tried = draft.gives_way;
+  return (
+    <>
+      <div className="col-span-2">
+        <Tick
+          label="Its plate is on springs"
+          on={tried != null}
+          onChange={(on) =>
+            set({ gives_way: on ? { screw: draft.screws[0]?.name ?? "", weight_g: 500, sinks_mm: 0.2 } : null })
+          }
+        />
+      </div>
+      {tried && (
+        <>
+          <p className="col-span-2 text-sm text-graphite">
+            Lay a weight on the plate over one screw, and read with a dial or feelers how far it sinks there.
+          </p>
+          <div className="col-span-2">
+            <Choice
+              label="Over"
+              value={tried.screw}
+              onChange={(screw) => set({ gives_way: { ...tried, screw } })}
+              options={draft.screws.map((s) => ({ value: s.name, text: s.name }))}
+            />
+          </div>
+          <NumberField
+            label="A weight of"
+            unit="g"
+            path="machine.gives_way.weight_g"
+            value={tried.weight_g}
+            onChange={(v) => set({ gives_way: { ...tried, weight_g: v ?? 0 } })}
+          />
+          <NumberField
+            label="sinks it by"
+            unit="mm"
+            path="machine.gives_way.sinks_mm"
+            value={tried.sinks_mm}
+            onChange={(v) => set({ gives_way: { ...tried, sinks_mm: v ?? 0 } })}
+          />
+        </>
+      )}
+    </>
   );
 }

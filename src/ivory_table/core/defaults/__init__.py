@@ -2,7 +2,7 @@
 
 import tomllib
 from importlib.resources import files
-from typing import Any
+from typing import Any, Literal
 
 from ..value import Value
 
@@ -14,12 +14,14 @@ class _FeelMethod(Value):
 
 
 class _Feel(Value):
+    press_n: dict[Literal["slide", "push", "clip"], float]
     methods: dict[str, _FeelMethod]
     cuts_mm: tuple[float, float, float, float]
     scatter_mm: float
     scatter_ln_sd: float
     past_sd_mm: float
     spacing_ln_sd: float
+    gives_way_from_mm: float
     bias_sd_mm: float
     unmeasured_sd_mm: float
 

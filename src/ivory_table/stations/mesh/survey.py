@@ -185,7 +185,10 @@ class Survey:
 
     def draft(self) -> MeshSurvey:
         """The mesh as the machine would get it: the field's mean at every point, and what was really read."""
-        heights = self.field.at(self.grid.places)[0].reshape(len(self.grid.ys_mm), len(self.grid.xs_mm))
+        heights = self.field.at(self.grid.places)[0]
+        if self.plan.owns_zero:
+            heights = heights + self.state.under_felt_mesh_mm(self.grid.places)
+        heights = heights.reshape(len(self.grid.ys_mm), len(self.grid.xs_mm))
         plain, _ = drift_taken_out(self.mesh.counting)
         doubted = {s.point for (s, _), r in zip(self._read, self.field.readings, strict=True) if r.doubted}
         counts: dict[Point, list[float]] = {}
@@ -241,7 +244,13 @@ def trend_of(state: RunState, *, felt: bool) -> Trend:
     surface = belief.surface
     mean, cov = belief.collapsed
     if felt:
-        return Trend(surface, mean, cov, surface.unit(surface.bias), state.drag_gap_mm - belief.shift_mm)
+        return Trend(
+            surface,
+            mean,
+            cov,
+            surface.unit(surface.bias),
+            state.drag_gap_at(*state.setup.plate.centre) - belief.shift_mm,
+        )
     return Trend(surface, mean, cov, surface.unit(surface.probe_zero))
 
 

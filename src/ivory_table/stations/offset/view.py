@@ -79,6 +79,7 @@ class OffsetView(StationView):
     #: The value if the gauge's thickness is left out: drag is zero.
     drag_is_zero: StoredChange
     gauge_words: str
+    gives_way: str
     stored_mm: float
     last_change: StoredChange | None
     read_line: str
@@ -174,6 +175,7 @@ def view(run: OpenRun) -> OffsetView:
         ),
         wanted=wanted,
         drag_is_zero=at_drag,
+        gives_way=state.gives_way_words,
         gauge_words=f"{gauge.name}, measured {gauge.thickness_mm:.2f} mm: taken off"
         if gauge.measured
         else f"{gauge.name}, not measured: drag counts as zero, ±{gauge.sd_mm:.2f} mm",

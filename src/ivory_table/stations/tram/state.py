@@ -44,7 +44,7 @@ def moved(run: RunState, j: int, marks: float) -> tuple[float, ...]:
 def drag_gap_at(run: RunState, j: int) -> float:
     """A gauge that drags cold drags where the plate will have risen by its warp when it is hot."""
     s = run.screws[j]
-    return run.drag_gap_mm - float(run.warp_mm([(s.x_mm, s.y_mm)])[0])
+    return run.drag_gap_at(s.x_mm, s.y_mm) - float(run.warp_mm([(s.x_mm, s.y_mm)])[0])
 
 
 def foretold_marks(run: RunState, j: int) -> tuple[float, float] | None:
@@ -56,7 +56,7 @@ def foretold_marks(run: RunState, j: int) -> tuple[float, float] | None:
     rise = float(run.warp_mm([(s.x_mm, s.y_mm)])[0])
     row = run.belief.drag_row(s.x_mm, s.y_mm)
     mean, sd = run.belief.of(row[None, :])
-    high = float(mean[0]) - run.belief.shift_mm + run.drag_gap_mm - rise
+    high = float(mean[0]) - run.belief.shift_mm + run.drag_gap_at(s.x_mm, s.y_mm) - rise
     p_reversed = float(run.belief.p_reversed()[j])
     if min(p_reversed, 1 - p_reversed) > 1 - TRAM.reversed_at:
         return None

@@ -77,6 +77,7 @@ class TramView(StationView):
     runs_out: RunsOut | None
     beam: BeamAdvice | None
     learnt: tuple[LearntLine, ...]
+    gives_way: str
     warp_words: str
     #: What to expect of counting where the screws are many.
     doubt: str
@@ -169,6 +170,7 @@ def view(run: OpenRun) -> TramView:
             if run.setup.machine.beam and tram.beam_read
             else None,
             "learnt": learnt_lines(state),
+            "gives_way": state.gives_way_words,
             "warp_words": state.warp_unknown
             or (
                 f"trammed at {state.bed_at_tram_c:.0f} °C, corrected for print temperature"

@@ -140,7 +140,8 @@ export function Offset() {
               </h2>
               <ChangeBox change={view.wanted} rule={view.head.convention.rule} />
               <p className="text-sm text-graphite">
-                {view.gauge_words}. With drag as zero it would be {signed(view.drag_is_zero.new_mm, 3)}.
+                {view.gauge_words}. {view.gives_way} With drag as zero it would be {signed(view.drag_is_zero.new_mm, 3)}
+                .
               </p>
               <Button look="main" keyHint="Enter" disabled={busy} onClick={set}>
                 Sent, set to {signed(view.wanted.new_mm, 3)}

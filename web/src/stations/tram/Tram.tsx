@@ -157,6 +157,7 @@ export function Tram() {
             </p>
           ))}
           {view.doubt && <p className="text-sm text-brass">{view.doubt}</p>}
+          {view.gives_way && <p className="text-sm text-graphite">{view.gives_way}</p>}
           {view.warp_words && <p className="text-sm text-brass">{view.warp_words}</p>}
           {view.rounds.length > 0 && (
             <Story
