@@ -78,10 +78,10 @@ def test_a_mesh_felt_on_springs_has_no_bow_of_them() -> None:
     setup = setup_for("heron").model_copy(update={"machine": springy()})
     state = RunState.start(setup)
     corner = [(s.x_mm, s.y_mm) for s in setup.machine.screws]
-    low = state.under_felt_mesh_mm([setup.plate.centre, *corner])
+    low = -state.mesh_reads_high_mm([setup.plate.centre, *corner], felt=True)
     assert low[0] == pytest.approx(0)
     assert (low[1:] > 0.01).all()
-    assert RunState.start(setup_for("heron")).under_felt_mesh_mm(corner) == pytest.approx(np.zeros(4))
+    assert RunState.start(setup_for("heron")).mesh_reads_high_mm(corner, felt=True) == pytest.approx(np.zeros(4))
 
 
 def test_it_is_said_where_it_counts_with_the_gauge_that_presses_less() -> None:

@@ -40,6 +40,8 @@ from ivory_table.stations.offset.entries import (
     LimitClosed,
     LimitOpened,
     PadsLaid,
+    ProbeCompared,
+    ProbeTilted,
     ProbeTouched,
     SecondBegun,
     SecondGauged,
@@ -59,6 +61,8 @@ EXAMPLES: dict[str, Row] = {body["kind"]: entry_of(body, station_of(body)).what 
 EXAMPLES |= {
     "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
     "probe_touched": ProbeTouched(z_mm=0.01, bed_c=57),
+    "probe_compared": ProbeCompared(x_mm=60, y_mm=60, probe_z_mm=0.31, drag_z_mm=0.1),
+    "probe_tilted": ProbeTilted(tilt=None),
     "sensor_measured": SensorMeasured(margin_mm=0.4),
     "second_begun": SecondBegun(),
     "second_gauged": SecondGauged(above_mm=0.1),

@@ -135,6 +135,13 @@ class Screw(Value):
         return max(ceil(TRAM.trial_mm / self.mm_per_mark - 0.3), 1)
 
 
+class ProbeTilt(Value):
+    """mm for each 100 mm to the right, and to the back, that a probe reads too high against the plate's middle."""
+
+    right: Annotated[float, Field(ge=-1, le=1)] = 0.0
+    back: Annotated[float, Field(ge=-1, le=1)] = 0.0
+
+
 class Probe(Value):
     kind: Literal["touch", "inductive"]
     x_offset_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
@@ -142,6 +149,8 @@ class Probe(Value):
     sd_mm: Annotated[float, Field(gt=0, le=0.5)] = 0.005
     #: Drifts when it is kept close to a hot plate: parked well above while the plate heats.
     heat_sensitive: bool = False
+    #: As it was found by a gauge beside it; None where nobody has looked, or it does not lean.
+    tilt: ProbeTilt | None = None
 
 
 class Beam(Value):

@@ -10,7 +10,7 @@ from ivory_table.core.changes import change
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, Screw, Where
+from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbeTilt, Screw, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.core.value import Id, StoredMm, Value
@@ -38,6 +38,13 @@ class ConventionLesson(Value):
     convention: ConventionId
     #: False where the firmware was changed since, and nobody has looked.
     proved: bool = True
+
+
+class TiltLesson(Value):
+    """What the probe reads too high towards one side, as it is counted in."""
+
+    at: AwareDatetime
+    tilt: ProbeTilt | None
 
 
 class WhereLesson(Value):
@@ -86,6 +93,7 @@ class Lessons(Value):
     stored: StoredLesson | None = None
     convention: ConventionLesson | None = None
     where: tuple[WhereLesson, ...] = ()
+    tilt: TiltLesson | None = None
     screws: ScrewsLesson | None = None
     supports: SupportsLesson | None = None
     #: Since when what was learnt of supports and knobs no longer holds: the hardware was changed.
@@ -135,7 +143,8 @@ def _of_every_run(run: OpenRun) -> dict[str, Any]:
 
 def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime) -> Machine:
     """A machine as it was entered, with what its runs have taught since, in the order of time."""
-    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson] = [
+    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson | TiltLesson] = [
+        *(lesson.tilt for lesson in taught if lesson.tilt),
         *(lesson.stored for lesson in taught if lesson.stored),
         *(lesson.convention for lesson in taught if lesson.convention),
         *(lesson.screws for lesson in taught if lesson.screws),
@@ -146,6 +155,8 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
             machine = machine.model_copy(update={"stored_mm": one.stored_mm})
         elif isinstance(one, ConventionLesson):
             machine = machine.model_copy(update={"convention": one.convention, "sign_proved": one.proved})
+        elif isinstance(one, TiltLesson):
+            machine = _with_tilt(machine, one.tilt)
         elif isinstance(one, WhereLesson):
             others = tuple(w for w in machine.where if w.step != one.step)
             lines = (*others, Where(step=one.step, line=one.line)) if one.line else others
@@ -153,6 +164,11 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
         elif [s.name for s in one.screws] == [s.name for s in machine.screws]:
             machine = _with_taught(machine, one.screws)
     return machine
+
+
+def _with_tilt(machine: Machine, tilt: ProbeTilt | None) -> Machine:
+    probe = machine.probe and machine.probe.model_copy(update={"tilt": tilt})
+    return machine.model_copy(update={"probe": probe})
 
 
 def _with_taught(machine: Machine, screws: tuple[Screw, ...]) -> Machine:
@@ -179,6 +195,7 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
             machine.convention,
             machine.sign_proved,
             machine.where,
+            machine.probe and machine.probe.tilt,
             [(s.name, s.sense, s.sense_proved, s.preload_mm) for s in machine.screws],
         )
 
@@ -187,6 +204,8 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
     same = wanted.model_copy(
         update={name: getattr(entered, name) for name in ("stored_mm", "convention", "sign_proved", "where")}
     )
+    if same.probe is not None:
+        same = _with_tilt(same, entered.probe.tilt if entered.probe else None)
     return _with_taught(same, entered.screws)
 
 

@@ -17,8 +17,9 @@ from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import Feel, FeelScale
 from ivory_table.core.judge import judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
-from ivory_table.core.plate import ConventionId, Machine, Screw
+from ivory_table.core.plate import ConventionId, Machine, ProbeTilt, Screw
 from ivory_table.core.prior import first_belief
+from ivory_table.core.probe_tilt import reads_high_mm
 from ivory_table.core.proof import ProofPlan, plan, zones_on
 from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field
 from ivory_table.core.setup import RunSetup
@@ -99,6 +100,8 @@ class RunState:
     mesh_back_mm: float | None = None
     #: By how much the machine's soft limit stands open below its zero, for the measurement.
     limit_open_mm: float = 0.0
+    #: What its probe reads too high towards one side; None: nothing is counted in.
+    probe_tilt: ProbeTilt | None = None
     stored_mm: float = 0.0
     #: How the stored number counts, and whether the machine itself has shown it.
     convention_id: ConventionId = "live_only"
@@ -166,6 +169,7 @@ class RunState:
             stored_mm=setup.machine.stored_mm,
             convention_id=setup.machine.convention,
             sign_proved=setup.machine.sign_proved,
+            probe_tilt=setup.machine.probe.tilt if setup.machine.probe else None,
             causes=Causes.before(setup.filament.material, setup.filament.first_layer_fan)
             if setup.causes_considered
             else Causes.none(),
@@ -243,10 +247,12 @@ class RunState:
         soft = machine.softness_mm_n
         return in_words(machine.screws_mm, soft, self.setup.gauge.method, self.setup.plate.centre) if soft else ""
 
-    def under_felt_mesh_mm(self, xy: ArrayLike) -> Array:
-        """(n,) mm that the plate stands lower at a place than in the middle, while each is felt: a felt mesh would have it as a bow."""
+    def mesh_reads_high_mm(self, xy: ArrayLike, *, felt: bool) -> Array:
+        """(n,) mm that a place is read too high, against the middle: by a probe that leans, or on a plate that gives way when felt."""
         places = np.atleast_2d(np.asarray(xy, dtype=float))
-        return self.gives_way_mm(places) - self.gives_way_mm([self.setup.plate.centre])
+        if felt:
+            return self.gives_way_mm([self.setup.plate.centre]) - self.gives_way_mm(places)
+        return reads_high_mm(self.probe_tilt, self.setup.plate, places)
 
     def drag_gap_at(self, x_mm: float, y_mm: float) -> float:
         """The gap at a place, with nothing on the plate, at which the gauge is taken to drag there."""

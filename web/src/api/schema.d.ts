@@ -2727,15 +2727,6 @@ export interface components {
             /** Rows */
             rows: number;
         };
-        /** Compared */
-        Compared: {
-            after: components["schemas"]["SnapshotLine"];
-            before: components["schemas"]["SnapshotLine"];
-            /** Differences */
-            differences: components["schemas"]["LineDiffers"][];
-            /** Words */
-            words: string;
-        };
         /**
          * Connect
          * @description Where a machine's line is and how it talks; what is left out stays as it was.
@@ -4000,7 +3991,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
         };
         /**
          * KeepOut
@@ -5969,6 +5960,7 @@ export interface components {
              * @default 0.005
              */
             sd_mm: number;
+            tilt?: components["schemas"]["ProbeTilt"] | null;
             /**
              * X Offset Mm
              * @default 0
@@ -5982,10 +5974,61 @@ export interface components {
         };
         /** ProbeCheck */
         ProbeCheck: {
+            /** Compared */
+            compared: components["schemas"]["ivory_table__core__probe_tilt__Compared"][];
+            counted_in: components["schemas"]["ProbeTilt"] | null;
             repeats: components["schemas"]["Repeats"];
             /** Said Sd Mm */
             said_sd_mm: number;
             sensor: components["schemas"]["SensorTurn"] | null;
+            tilt: components["schemas"]["TiltFound"];
+        };
+        /**
+         * ProbeCompared
+         * @description Probe and gauge at one place: where the probe triggered there, and where the gauge dragged under the tip.
+         */
+        ProbeCompared: {
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "probe_compared";
+            /** Probe Z Mm */
+            probe_z_mm: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
+         * ProbeTilt
+         * @description mm for each 100 mm to the right, and to the back, that a probe reads too high against the plate's middle.
+         */
+        ProbeTilt: {
+            /**
+             * Back
+             * @default 0
+             */
+            back: number;
+            /**
+             * Right
+             * @default 0
+             */
+            right: number;
+        };
+        /**
+         * ProbeTilted
+         * @description What the probe reads too high towards one side is counted in from here on; None: it is not.
+         */
+        ProbeTilted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "probe_tilted";
+            tilt: components["schemas"]["ProbeTilt"] | null;
         };
         /**
          * ProbeTouched
@@ -7714,6 +7757,26 @@ export interface components {
             words: string[];
         };
         /**
+         * TiltFound
+         * @description What some places tell. `tilt`: mm for 100 mm to the right and to the back that the probe reads too high, with their sds.
+         */
+        TiltFound: {
+            /** Leans */
+            leans: boolean;
+            /** Over Plate Mm */
+            over_plate_mm: number | null;
+            /** Places */
+            places: number;
+            /** Sd */
+            sd: [
+                number,
+                number
+            ] | null;
+            tilt: components["schemas"]["ProbeTilt"] | null;
+            /** Words */
+            words: string;
+        };
+        /**
          * Told
          * @description One line as a person would send it, and what it was to do.
          */
@@ -8338,6 +8401,20 @@ export interface components {
             y_mm: number;
         };
         /**
+         * Compared
+         * @description One place where the probe triggered at one height and the gauge dragged at another, mm.
+         */
+        ivory_table__core__probe_tilt__Compared: {
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /** Probe Z Mm */
+            probe_z_mm: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
+        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -8354,6 +8431,15 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
+        };
+        /** Compared */
+        ivory_table__stations__after_change__Compared: {
+            after: components["schemas"]["SnapshotLine"];
+            before: components["schemas"]["SnapshotLine"];
+            /** Differences */
+            differences: components["schemas"]["LineDiffers"][];
+            /** Words */
+            words: string;
         };
     };
     responses: never;
@@ -8676,7 +8762,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Compared"];
+                    "application/json": components["schemas"]["ivory_table__stations__after_change__Compared"];
                 };
             };
             /** @description A refusal. */

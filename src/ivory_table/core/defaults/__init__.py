@@ -136,6 +136,9 @@ class _Probe(Value):
     heat_range_c: float
     margin_mm: float
     margin_within_mm: float
+    tilt_places: int
+    tilt_reach: float
+    tilt_from_mm: float
 
 
 class _SecondTip(Value):

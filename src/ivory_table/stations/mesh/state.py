@@ -222,9 +222,9 @@ def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
             now = _read_mesh(now, survey, place[None], [read.height_mm + float(rise)], read.sd_mm)
     else:
         rise = mesh_rise(run, survey, survey.grid.places)
-        # Its heights are those of the plate with nothing on it.
-        felt = rise - run.under_felt_mesh_mm(survey.grid.places) if survey.owns_zero else rise
-        now = _read_mesh(run, survey, survey.grid.places, survey.values.ravel() + felt, run.mesh_noise(survey))
+        # Its heights are the plate's, not as they were read.
+        as_read = survey.values.ravel() + rise + run.mesh_reads_high_mm(survey.grid.places, felt=survey.owns_zero)
+        now = _read_mesh(run, survey, survey.grid.places, as_read, run.mesh_noise(survey))
     return now.with_mesh(survey).put(Mesh())
 
 
@@ -311,6 +311,9 @@ def _read_mesh(run: RunState, survey: MeshSurvey, places: ArrayLike, values: Ite
     over = "nozzle" if survey.owns_zero else "probe"
     extra = surface.unit(surface.bias if survey.owns_zero else surface.probe_zero)
     for (x, y), row, value in zip(np.asarray(places), surface.rows(places), values, strict=True):
-        base = run.belief.shift_mm - run.drag_gap_at(float(x), float(y)) if survey.owns_zero else 0.0
+        if survey.owns_zero:
+            base = run.belief.shift_mm - run.drag_gap_at(float(x), float(y))
+        else:
+            base = -float(run.mesh_reads_high_mm([(x, y)], felt=False)[0])
         run = run.read_place((float(x), float(y)), over, row + extra, base + float(value), noise)
     return run

@@ -186,8 +186,7 @@ class Survey:
     def draft(self) -> MeshSurvey:
         """The mesh as the machine would get it: the field's mean at every point, and what was really read."""
         heights = self.field.at(self.grid.places)[0]
-        if self.plan.owns_zero:
-            heights = heights + self.state.under_felt_mesh_mm(self.grid.places)
+        heights = heights - self.state.mesh_reads_high_mm(self.grid.places, felt=self.plan.owns_zero)
         heights = heights.reshape(len(self.grid.ys_mm), len(self.grid.xs_mm))
         plain, _ = drift_taken_out(self.mesh.counting)
         doubted = {s.point for (s, _), r in zip(self._read, self.field.readings, strict=True) if r.doubted}

@@ -7,7 +7,7 @@ from pydantic import Field, field_validator
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.plate import ConventionId, Machine
+from ivory_table.core.plate import ConventionId, Machine, ProbeTilt
 from ivory_table.core.value import FineMm, PlaceMm
 from ivory_table.core.words import signed
 from ivory_table.runs.row import Effect, Row
@@ -118,6 +118,36 @@ class ProbeTouched(Row):
 
     def words(self, machine: Machine) -> str:
         return f"probe triggered at z {signed(self.z_mm, 4)}"
+
+
+class ProbeCompared(Row):
+    """Probe and gauge at one place: where the probe triggered there, and where the gauge dragged under the tip."""
+
+    kind: Literal["probe_compared"] = "probe_compared"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    x_mm: PlaceMm
+    y_mm: PlaceMm
+    probe_z_mm: FineMm
+    drag_z_mm: FineMm
+
+    def words(self, machine: Machine) -> str:
+        differ = signed(self.probe_z_mm - self.drag_z_mm, 3)
+        return f"at {self.x_mm:.0f}, {self.y_mm:.0f} the probe reads {differ} mm against the gauge"
+
+
+class ProbeTilted(Row):
+    """What the probe reads too high towards one side is counted in from here on; None: it is not."""
+
+    kind: Literal["probe_tilted"] = "probe_tilted"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    tilt: ProbeTilt | None
+
+    def words(self, machine: Machine) -> str:
+        if self.tilt is None:
+            return "the probe's readings are taken as they are"
+        return f"the probe leans by {signed(self.tilt.right, 3)} mm for 100 mm to the right, {signed(self.tilt.back, 3)} to the back: counted in"
 
 
 class SensorMeasured(Row):

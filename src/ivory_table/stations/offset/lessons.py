@@ -2,10 +2,10 @@
 
 from typing import Any
 
-from ivory_table.runs.lessons import ConventionLesson, FeelLesson, teaches
+from ivory_table.runs.lessons import ConventionLesson, FeelLesson, TiltLesson, teaches
 from ivory_table.runs.run import OpenRun
 
-from .entries import FeelKept, SignShown
+from .entries import FeelKept, ProbeTilted, SignShown
 
 
 @teaches
@@ -18,6 +18,9 @@ def lessons(run: OpenRun) -> dict[str, Any]:
         found["convention"] = ConventionLesson(
             at=run.setup.started_at, convention=run.state.convention_id, proved=False
         )
+    tilted = [e for e in run.kept if isinstance(e.what, ProbeTilted)]
+    if tilted:
+        found["tilt"] = TiltLesson(at=tilted[-1].at, tilt=run.state.probe_tilt)
     told = [(e.at, e.what.scale) for e in run.kept if isinstance(e.what, FeelKept)]
     if not told:
         return found

@@ -1,5 +1,9 @@
 """The probe itself: how well it repeats, and how high its sensor must sit."""
 
+import numpy as np
+
+from ivory_table.core.plate import ProbeTilt
+from ivory_table.core.probe_tilt import Compared, TiltFound, tilt_found
 from ivory_table.core.probecheck import Repeats, SensorTurn, repeats, sensor_turn
 from ivory_table.core.value import Value
 from ivory_table.runs.doubts import Refused
@@ -13,6 +17,10 @@ class ProbeCheck(Value):
     sensor: SensorTurn | None
     #: What the set-up says of its scatter, mm.
     said_sd_mm: float
+    #: Whether it leans, by the places where a gauge was felt beside it; and what is counted in now.
+    tilt: TiltFound
+    counted_in: ProbeTilt | None
+    compared: tuple[Compared, ...]
 
 
 @once_per_state
@@ -28,4 +36,7 @@ def probe_check(run: OpenRun) -> ProbeCheck:
         if margin
         else None,
         said_sd_mm=probe.sd_mm,
+        tilt=tilt_found(offset.compared, run.setup.plate, float(np.hypot(probe.sd_mm, run.setup.feel.drag_sd_mm))),
+        counted_in=run.state.probe_tilt,
+        compared=offset.compared,
     )

@@ -7,6 +7,7 @@ import numpy as np
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
+from ivory_table.core.probe_tilt import Compared
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
 from ivory_table.runs.entry import Entry
@@ -20,6 +21,8 @@ from ivory_table.stations.offset.entries import (
     GapSeen,
     LimitClosed,
     LimitOpened,
+    ProbeCompared,
+    ProbeTilted,
     ProbeTouched,
     SensorMeasured,
     SignShown,
@@ -39,6 +42,8 @@ class Offset(Slice):
     #: The probe's touches of one place, and the last height of its sensor that was measured.
     touches: tuple[Touch, ...] = ()
     margin: SensorMeasured | None = None
+    #: Places where probe and gauge were compared.
+    compared: tuple[Compared, ...] = ()
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
@@ -80,6 +85,21 @@ def _display_shown(what: DisplayShown, run: RunState, entry: Entry) -> RunState:
 def _probe_touched(what: ProbeTouched, run: RunState, entry: Entry) -> RunState:
     offset = Offset.of(run)
     return run.put(replace(offset, touches=(*offset.touches, Touch(z_mm=what.z_mm, bed_c=what.bed_c))))
+
+
+@fold.register
+def _probe_compared(what: ProbeCompared, run: RunState, entry: Entry) -> RunState:
+    run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
+    pair = Compared(x_mm=what.x_mm, y_mm=what.y_mm, probe_z_mm=what.probe_z_mm, drag_z_mm=what.drag_z_mm)
+    offset = Offset.of(run)
+    return run.put(replace(offset, compared=(*offset.compared, pair)))
+
+
+@fold.register
+def _probe_tilted(what: ProbeTilted, run: RunState, entry: Entry) -> RunState:
+    if run.setup.machine.probe is None and what.tilt is not None:
+        raise ValueError("This machine has no probe.")
+    return replace(run, probe_tilt=what.tilt)
 
 
 @fold.register

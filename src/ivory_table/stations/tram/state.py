@@ -81,6 +81,8 @@ def reading_row(run: RunState, what: ReadMm) -> tuple[Array, float, float, int]:
     sd = probe.sd_mm if what.instrument == "probe" and probe else TRAM.dial_sd_mm
     if what.instrument == "laser":
         sd = TRAM.laser_sd_mm
+    if what.instrument == "probe":
+        rise -= float(run.mesh_reads_high_mm([(what.x_mm, what.y_mm)], felt=False)[0])
     return row + run.belief.surface.unit(run.belief.surface.probe_zero), rise, sd, 1
 
 

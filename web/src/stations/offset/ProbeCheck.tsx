@@ -4,7 +4,7 @@ import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
-import { typedNumber } from "../../ui/words";
+import { signed, typedNumber } from "../../ui/words";
 
 type Check = Schemas["ProbeCheck"];
 
@@ -60,8 +60,75 @@ export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: num
       <Panel tone={repeats.verdict === "poor" ? "brass" : undefined}>
         <p data-testid="repeats">{repeats.words}</p>
       </Panel>
+      <Tilt check={check} keep={keep} busy={busy} />
       <Sensor sensor={check.sensor} keep={keep} busy={busy} />
     </div>
+  );
+}
+
+const COMPARED = { x: "", y: "", probe: "", drag: "" };
+
+/** Probe and gauge at the same places: whether the probe reads higher on one side of the plate. */
+function Tilt({ check, keep, busy }: { check: Check; keep: KeepEntry; busy: boolean }) {
+  const [typed, setTyped] = useState(COMPARED);
+  const [wrong, setWrong] = useState<string | null>(null);
+  const { tilt, counted_in } = check;
+  const field = (name: keyof typeof COMPARED, label: string) => (
+    <Field
+      label={label}
+      unit="mm"
+      inputMode="decimal"
+      value={typed[name]}
+      onChange={(e) => setTyped({ ...typed, [name]: e.target.value })}
+    />
+  );
+  return (
+    <form
+      className="flex flex-col gap-2 border-t border-hairline pt-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        const [x_mm, y_mm, probe_z_mm, drag_z_mm] = [typed.x, typed.y, typed.probe, typed.drag].map(typedNumber);
+        if (x_mm == null || y_mm == null || probe_z_mm == null || drag_z_mm == null)
+          return setWrong("Give the place and both heights in mm.");
+        if (Math.abs(probe_z_mm) > 10 || Math.abs(drag_z_mm) > 10)
+          return setWrong("Heights lie between −10 and 10 mm.");
+        setWrong(null);
+        keep({ kind: "probe_compared", x_mm, y_mm, probe_z_mm, drag_z_mm }, () => setTyped(COMPARED));
+      }}
+    >
+      <p className="font-semibold">Does it lean?</p>
+      <p className="text-sm text-graphite">
+        Probe and gauge at five places, edges and middle: where the probe triggers, and where the gauge drags under the
+        tip.
+      </p>
+      <div className="grid grid-cols-2 gap-2">
+        {field("x", "At X")}
+        {field("y", "Y")}
+        {field("probe", "Probe triggers at z")}
+        {field("drag", "Gauge drags at z")}
+      </div>
+      {wrong && <p className="text-sm text-madder">{wrong}</p>}
+      <Button type="submit" disabled={busy || !typed.probe.trim() || !typed.drag.trim()}>
+        Keep place {check.compared.length + 1}
+      </Button>
+      <p data-testid="tilt" className={tilt.leans ? "font-semibold" : "text-sm text-graphite"}>
+        {tilt.words}
+      </p>
+      {tilt.leans && tilt.tilt && (
+        <Button look="main" disabled={busy} onClick={() => keep({ kind: "probe_tilted", tilt: tilt.tilt })}>
+          Count it in from here on
+        </Button>
+      )}
+      {counted_in && (
+        <p className="text-sm">
+          Counted in now: {signed(counted_in.right ?? 0, 3)} mm for 100 mm to the right,{" "}
+          {signed(counted_in.back ?? 0, 3)} to the back.{" "}
+          <Button look="quiet" disabled={busy} onClick={() => keep({ kind: "probe_tilted", tilt: null })}>
+            take it as it reads
+          </Button>
+        </p>
+      )}
+    </form>
   );
 }
 

@@ -1,0 +1,91 @@
+"""A probe that leans: found by places compared, against weighted chance, and taken out of what it reads."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ivory_table.core.plate import ProbeTilt
+from ivory_table.core.probe_tilt import Compared, TiltFound, reads_high_mm, tilt_found
+from ivory_table.desk.desk import Desk
+from ivory_table.runs.state import RunState
+from ivory_table.stations.offset.entries import ProbeCompared, ProbeTilted
+from ivory_table.stations.offset.probe import probe_check
+from ivory_table.stations.tram.entries import ReadMm
+from tests.conftest import after, setup_for
+from tests.stations.test_run import keep, start
+
+PLATE = setup_for("kestrel").plate
+PLACES = [(20.0, 20.0), (190.0, 20.0), (105.0, 105.0), (20.0, 180.0), (190.0, 180.0), (105.0, 20.0)]
+
+
+def compared(tilt: ProbeTilt, noise: np.ndarray, places: list[tuple[float, float]] = PLACES) -> tuple[Compared, ...]:
+    high = reads_high_mm(tilt, PLATE, places)
+    return tuple(
+        Compared(x_mm=x, y_mm=y, probe_z_mm=1.2 + float(h + e), drag_z_mm=0.1)
+        for (x, y), h, e in zip(places, high, noise, strict=True)
+    )
+
+
+@given(st.floats(-0.2, 0.2), st.floats(-0.2, 0.2))
+def test_a_tilt_without_noise_is_given_back(right: float, back: float) -> None:
+    found = tilt_found(compared(ProbeTilt(right=right, back=back), np.zeros(6)), PLATE, 0.005)
+    assert found.tilt is not None
+    assert (found.tilt.right, found.tilt.back) == pytest.approx((right, back), abs=2e-5)
+    at = reads_high_mm(found.tilt, PLATE, [PLATE.centre])
+    assert at == pytest.approx([0.0])
+
+
+def test_a_straight_probe_is_seldom_called_crooked_and_a_crooked_one_is_found() -> None:
+    r = np.random.default_rng(1)
+
+    def many(tilt: ProbeTilt) -> list[TiltFound]:
+        return [tilt_found(compared(tilt, 0.012 * r.standard_normal(6)), PLATE, 0.012) for _ in range(300)]
+
+    straight = [f.leans for f in many(ProbeTilt())]
+    assert np.mean(straight) < 0.07
+    leaning = many(ProbeTilt(right=0.06))
+    assert np.mean([f.leans for f in leaning]) > 0.95
+    # The stated sd is that of what is found.
+    off = np.array([(f.tilt.right - 0.06) / f.sd[0] for f in leaning])
+    assert np.std(off) == pytest.approx(1.0, abs=0.2)
+
+
+@pytest.mark.parametrize(
+    ("places", "says"),
+    [(PLACES[:3], "2 places more"), ([(100.0, 100.0 + k) for k in range(6)], "further apart")],
+)
+def test_too_little_is_said(places: list[tuple[float, float]], says: str) -> None:
+    found = tilt_found(compared(ProbeTilt(right=0.1), np.zeros(len(places)), places), PLATE, 0.01)
+    assert not found.leans
+    assert says in found.words
+
+
+def test_what_is_counted_in_is_taken_out_of_readings() -> None:
+    """A flat plate read by a leaning probe: level once the tilt is counted in."""
+    setup = setup_for("kestrel")
+    tilt = ProbeTilt(right=0.08, back=-0.03)
+    screws = [(s.x_mm, s.y_mm) for s in setup.machine.screws]
+
+    def spread(*first: ProbeTilted) -> float:
+        state = after(RunState.start(setup), *first, station="offset")
+        for (x, y), high in zip(screws, reads_high_mm(tilt, setup.plate, screws), strict=True):
+            state = after(state, ReadMm(x_mm=x, y_mm=y, instrument="probe", value_mm=float(high)))
+        return float(np.ptp(state.belief.height(screws)[0]))
+
+    assert spread() > 0.08
+    assert spread(ProbeTilted(tilt=tilt)) < 0.005
+
+
+def test_it_is_taught_to_the_machine_and_taken_back_with_the_row(desk: Desk) -> None:
+    run = start(desk, "kestrel")
+    for x, y in PLACES:
+        high = 0.1 * (x - PLATE.centre[0]) / 100
+        row = ProbeCompared(x_mm=x, y_mm=y, probe_z_mm=1.0 + high, drag_z_mm=0.1)
+        run = keep(desk, "offset", row)
+    found = probe_check(run).tilt
+    assert found.leans
+    run = keep(desk, "offset", ProbeTilted(tilt=found.tilt))
+    assert desk.workshop.machine("kestrel").probe.tilt == found.tilt
+    keep(desk, "offset", ProbeTilted(tilt=None))
+    assert desk.workshop.machine("kestrel").probe.tilt is None
