@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.plate import ProbeTilt
-from ivory_table.core.probe_tilt import Compared, TiltFound, reads_high_mm, tilt_found
+from ivory_table.core.probe_tilt import PlaceCompared, TiltFound, reads_high_mm, tilt_found
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.entries import ProbeCompared, ProbeTilted
@@ -19,10 +19,12 @@ PLATE = setup_for("kestrel").plate
 PLACES = [(20.0, 20.0), (190.0, 20.0), (105.0, 105.0), (20.0, 180.0), (190.0, 180.0), (105.0, 20.0)]
 
 
-def compared(tilt: ProbeTilt, noise: np.ndarray, places: list[tuple[float, float]] = PLACES) -> tuple[Compared, ...]:
+def compared(
+    tilt: ProbeTilt, noise: np.ndarray, places: list[tuple[float, float]] = PLACES
+) -> tuple[PlaceCompared, ...]:
     high = reads_high_mm(tilt, PLATE, places)
     return tuple(
-        Compared(x_mm=x, y_mm=y, probe_z_mm=1.2 + float(h + e), drag_z_mm=0.1)
+        PlaceCompared(x_mm=x, y_mm=y, probe_z_mm=1.2 + float(h + e), drag_z_mm=0.1)
         for (x, y), h, e in zip(places, high, noise, strict=True)
     )
 

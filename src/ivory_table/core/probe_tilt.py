@@ -13,7 +13,7 @@ from .plate import Plate, ProbeTilt
 from .value import Array, FineMm, PlaceMm, Value
 
 
-class Compared(Value):
+class PlaceCompared(Value):
     """One place where the probe triggered at one height and the gauge dragged at another, mm."""
 
     x_mm: PlaceMm
@@ -41,7 +41,7 @@ def reads_high_mm(tilt: ProbeTilt | None, plate: Plate, places: ArrayLike) -> Ar
     return np.zeros(len(at)) if tilt is None else np.asarray(at @ np.array([tilt.right, tilt.back]) / 100)
 
 
-def tilt_found(pairs: tuple[Compared, ...], plate: Plate, sd_mm: float) -> TiltFound:
+def tilt_found(pairs: tuple[PlaceCompared, ...], plate: Plate, sd_mm: float) -> TiltFound:
     """The tilt by least squares over the places, each difference known to `sd_mm` or as well as they agree."""
     least = PROBE.tilt_places
     at = np.array([(p.x_mm, p.y_mm) for p in pairs]).reshape(-1, 2) - np.array(plate.centre)

@@ -2727,6 +2727,15 @@ export interface components {
             /** Rows */
             rows: number;
         };
+        /** Compared */
+        Compared: {
+            after: components["schemas"]["SnapshotLine"];
+            before: components["schemas"]["SnapshotLine"];
+            /** Differences */
+            differences: components["schemas"]["LineDiffers"][];
+            /** Words */
+            words: string;
+        };
         /**
          * Connect
          * @description Where a machine's line is and how it talks; what is left out stays as it was.
@@ -5689,6 +5698,20 @@ export interface components {
             /** Y Mm */
             y_mm: number;
         };
+        /**
+         * PlaceCompared
+         * @description One place where the probe triggered at one height and the gauge dragged at another, mm.
+         */
+        PlaceCompared: {
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /** Probe Z Mm */
+            probe_z_mm: number;
+            /** X Mm */
+            x_mm: number;
+            /** Y Mm */
+            y_mm: number;
+        };
         /** PlaceToRead */
         PlaceToRead: {
             /** Place */
@@ -5975,7 +5998,7 @@ export interface components {
         /** ProbeCheck */
         ProbeCheck: {
             /** Compared */
-            compared: components["schemas"]["ivory_table__core__probe_tilt__Compared"][];
+            compared: components["schemas"]["PlaceCompared"][];
             counted_in: components["schemas"]["ProbeTilt"] | null;
             repeats: components["schemas"]["Repeats"];
             /** Said Sd Mm */
@@ -8401,20 +8424,6 @@ export interface components {
             y_mm: number;
         };
         /**
-         * Compared
-         * @description One place where the probe triggered at one height and the gauge dragged at another, mm.
-         */
-        ivory_table__core__probe_tilt__Compared: {
-            /** Drag Z Mm */
-            drag_z_mm: number;
-            /** Probe Z Mm */
-            probe_z_mm: number;
-            /** X Mm */
-            x_mm: number;
-            /** Y Mm */
-            y_mm: number;
-        };
-        /**
          * Row
          * @description Where the pads stand: their middles along x, all at one y, mm.
          */
@@ -8431,15 +8440,6 @@ export interface components {
         ivory_table__runs__row__Row: {
             /** Kind */
             kind: string;
-        };
-        /** Compared */
-        ivory_table__stations__after_change__Compared: {
-            after: components["schemas"]["SnapshotLine"];
-            before: components["schemas"]["SnapshotLine"];
-            /** Differences */
-            differences: components["schemas"]["LineDiffers"][];
-            /** Words */
-            words: string;
         };
     };
     responses: never;
@@ -8762,7 +8762,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ivory_table__stations__after_change__Compared"];
+                    "application/json": components["schemas"]["Compared"];
                 };
             };
             /** @description A refusal. */

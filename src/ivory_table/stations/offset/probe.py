@@ -3,7 +3,7 @@
 import numpy as np
 
 from ivory_table.core.plate import ProbeTilt
-from ivory_table.core.probe_tilt import Compared, TiltFound, tilt_found
+from ivory_table.core.probe_tilt import PlaceCompared, TiltFound, tilt_found
 from ivory_table.core.probecheck import Repeats, SensorTurn, repeats, sensor_turn
 from ivory_table.core.value import Value
 from ivory_table.runs.doubts import Refused
@@ -20,7 +20,7 @@ class ProbeCheck(Value):
     #: Whether it leans, by the places where a gauge was felt beside it; and what is counted in now.
     tilt: TiltFound
     counted_in: ProbeTilt | None
-    compared: tuple[Compared, ...]
+    compared: tuple[PlaceCompared, ...]
 
 
 @once_per_state

@@ -7,7 +7,7 @@ import numpy as np
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
-from ivory_table.core.probe_tilt import Compared
+from ivory_table.core.probe_tilt import PlaceCompared
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
 from ivory_table.runs.entry import Entry
@@ -43,7 +43,7 @@ class Offset(Slice):
     touches: tuple[Touch, ...] = ()
     margin: SensorMeasured | None = None
     #: Places where probe and gauge were compared.
-    compared: tuple[Compared, ...] = ()
+    compared: tuple[PlaceCompared, ...] = ()
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
@@ -90,7 +90,7 @@ def _probe_touched(what: ProbeTouched, run: RunState, entry: Entry) -> RunState:
 @fold.register
 def _probe_compared(what: ProbeCompared, run: RunState, entry: Entry) -> RunState:
     run.setup.plate.refuse_outside(what.x_mm, what.y_mm)
-    pair = Compared(x_mm=what.x_mm, y_mm=what.y_mm, probe_z_mm=what.probe_z_mm, drag_z_mm=what.drag_z_mm)
+    pair = PlaceCompared(x_mm=what.x_mm, y_mm=what.y_mm, probe_z_mm=what.probe_z_mm, drag_z_mm=what.drag_z_mm)
     offset = Offset.of(run)
     return run.put(replace(offset, compared=(*offset.compared, pair)))
 
