@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
-from ivory_table.core.placing import Footprint, grid_of, placing
+from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.prior import first_belief
 from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer
@@ -120,3 +120,32 @@ def test_a_long_part_is_turned_to_fit() -> None:
     belief, believes = tilted(0.0)
     found = placing(belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=30, depth_mm=170))
     assert found.places[0].turned
+
+
+@pytest.mark.parametrize("tilt", [0.0, 0.09, 0.2])
+def test_the_largest_part_that_is_sound_is_that_of_brute_force(tilt: float) -> None:
+    """Every square of cells tried one by one, over the same draws: none that is larger is sound as surely."""
+    belief, believes = tilted(tilt)
+    cells, bead = grid_of(PLATE), Bead(0.4, 0.2)
+    found = largest_sound(belief, PLATE, bead, believes, cells, 0.7)
+    sound, free = _drawn_sound(belief, PLATE, bead, believes, cells)
+    n = len(cells)
+    best = 0
+    for size in range(n // 4 + 1, n + 1):
+        for j in range(n - size + 1):
+            for i in range(n - size + 1):
+                here = (slice(None), slice(j, j + size), slice(i, i + size))
+                if free[here[1:]].all() and sound[here].all(axis=(1, 2)).mean() >= 0.7:
+                    best = size
+    if not best:
+        assert found is None
+        return
+    assert found is not None
+    dx = float(cells[0, 1, 0] - cells[0, 0, 0])
+    assert found.width_mm == pytest.approx((best - 1) * dx, abs=0.1)
+    assert found.p >= 0.7
+
+
+def test_nothing_is_left_where_nothing_is_sound() -> None:
+    belief, believes = tilted(0.0)
+    assert largest_sound(belief.nozzle_moved(0.4), PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), 0.7) is None

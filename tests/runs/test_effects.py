@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from ivory_table.core.placing import SoundArea
 from ivory_table.core.setup import RunSetup
 from ivory_table.runs.common import MachineRestarted
 from ivory_table.runs.doubts import Refused
@@ -17,6 +18,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LeftFor,
     ProofStarted,
     ToolTold,
     ZoneSkipped,
@@ -61,6 +63,7 @@ EXAMPLES: dict[str, Row] = {body["kind"]: entry_of(body, station_of(body)).what 
 EXAMPLES |= {
     "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
     "probe_touched": ProbeTouched(z_mm=0.01, bed_c=57),
+    "left_for": LeftFor(area=SoundArea(left_mm=60, front_mm=60, width_mm=100, depth_mm=90, p=0.8)),
     "probe_compared": ProbeCompared(x_mm=60, y_mm=60, probe_z_mm=0.31, drag_z_mm=0.1),
     "probe_tilted": ProbeTilted(tilt=None),
     "sensor_measured": SensorMeasured(margin_mm=0.4),

@@ -26,6 +26,7 @@ from ivory_table.stations.first_layer.settings import placing_view, recipe_view
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.prepare.entries import CheckDone, Heated, ThermalRead
+from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 
 from .test_run import keep, start
@@ -329,3 +330,32 @@ def test_a_plate_judged_before_it_is_still_is_waited_for(desk: Desk) -> None:
     # On a plate that has stood long enough nothing of it is said.
     keep(desk, "prepare", Heated(bed_c=57, nozzle_c=150, held_since=now - timedelta(hours=1)))
     assert "wait_heat" not in {s.action.kind for s in next_steps(desk.open("run"))}
+
+
+def test_a_plate_that_is_sound_in_part_may_be_left_for_what_lies_there(desk: Desk, flat: OpenRun) -> None:
+    """One corner stays too far: the rest is offered, kept as what the plate was left for, and void once something moves."""
+    for _ in range(3):
+        run = printed(desk)
+        laid = run.state.proofs[-1].plan
+        for k in range(len(laid.zones)):
+            far = k == 1
+            grade, mm = ("parted", laid.layer_mm + 0.1) if far else ("sound", laid.layer_mm)
+            run = keep(desk, "first_layer", Judged(zone=k, grade=grade, caliper_mm=mm))
+    steps = next_steps(run)
+    stop = next((s for s in steps if s.action.kind == "stop_here"), None)
+    assert stop is not None
+    assert "every place is sound with" in stop.action.reason
+    assert steps[0] is not stop
+    (row,) = stop.keeps
+    run = keep(desk, "first_layer", row)
+    # It is what comes first now, and it is done for this plate as it stands.
+    first = next_steps(run)[0]
+    assert first.leads_to == "sign_off"
+    assert first_layer.standing.standing(run).done
+    assert any(line.name == "Left for" for line in first_layer.standing.record(run))
+    area = row.area
+    loose_at = run.state.proofs[-1].plan.zones[1]
+    inside_x = area.left_mm < loose_at.x_mm < area.left_mm + area.width_mm
+    assert not (inside_x and area.front_mm < loose_at.y_mm < area.front_mm + area.depth_mm)
+    run = keep(desk, "first_layer", OffsetSet(stored_mm=run.state.stored_mm - 0.01, sure=True))
+    assert not first_layer.standing.standing(run).done

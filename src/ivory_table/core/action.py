@@ -22,6 +22,7 @@ ActionKind = Literal[
     "settings",
     "tram",
     "shim",
+    "stop_here",
     "wait_heat",
 ]
 

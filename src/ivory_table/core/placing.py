@@ -53,20 +53,7 @@ def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Ar
     from the belief over all cells together, so that what two places share counts once.
     """
     ny, nx = cells.shape[:2]
-    flat = cells.reshape(-1, 2)
-    rows = -belief.surface.rows(flat)
-    mean, cov = belief.collapsed
-    root = np.linalg.cholesky(cov + 1e-12 * np.eye(len(mean)))
-    state = mean + normal_points(LAYER.placing.draws, len(mean)) @ root.T
-    gaps = state @ rows.T + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
-    low, high = bead.bands_mm()["sound"]
-    sound = ((gaps > low) & (gaps < high)).reshape(-1, ny, nx)
-    free = np.array(
-        [
-            plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
-            for x, y in flat
-        ]
-    ).reshape(ny, nx)
+    sound, free = _drawn_sound(belief, plate, bead, believes, cells)
     dx, dy = float(cells[0, 1, 0] - cells[0, 0, 0]), float(cells[1, 0, 1] - cells[0, 0, 1])
     found: list[Place] = []
     all_sound = np.ones(len(sound), dtype=bool)
@@ -110,6 +97,68 @@ def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Ar
         ys_mm=tuple(float(y) for y in np.round(cells[:, 0, 1], 2)),
         p_sound=tuple(tuple(float(p) for p in row) for row in np.round(each, 3)),
     )
+
+
+class SoundArea(Value):
+    """A rectangle of the plate in which every place is sound with the chance `p`."""
+
+    left_mm: float
+    front_mm: float
+    width_mm: float
+    depth_mm: float
+    p: float
+
+    @property
+    def words(self) -> str:
+        x, y = self.left_mm + self.width_mm / 2, self.front_mm + self.depth_mm / 2
+        return f"{self.width_mm:.0f} by {self.depth_mm:.0f} mm about X {x:.0f}, Y {y:.0f}"
+
+
+def largest_sound(
+    belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array, at_least: float
+) -> SoundArea | None:
+    """The largest rectangle, as wide to deep as the grid, that is sound all over with `at_least`; None where not a quarter of the side is.
+
+    Arguments as for `placing`. Of as large ones the likeliest counts.
+    """
+    ny, nx = cells.shape[:2]
+    sound, free = _drawn_sound(belief, plate, bead, believes, cells)
+    for size in range(min(nx, ny), max(min(nx, ny) // 4, 1), -1):
+        lines, cols = size * ny // min(nx, ny), size * nx // min(nx, ny)
+        room = _windows(~free[None], lines, cols)[0] == 0
+        if not room.any():
+            continue
+        good = np.where(room, (_windows(~sound, lines, cols) == 0).mean(axis=0), -1.0)
+        j, i = np.unravel_index(int(np.argmax(good)), good.shape)
+        if good[j, i] >= at_least:
+            (x0, y0), (x1, y1) = cells[j, i], cells[j + lines - 1, i + cols - 1]
+            return SoundArea(
+                left_mm=float(x0),
+                front_mm=float(y0),
+                width_mm=float(x1 - x0),
+                depth_mm=float(y1 - y0),
+                p=float(good[j, i]),
+            )
+    return None
+
+
+def _drawn_sound(
+    belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """(draws, ny, nx) whether each cell is sound, drawn over all of them together, and (ny, nx) where something may be laid."""
+    ny, nx = cells.shape[:2]
+    flat = cells.reshape(-1, 2)
+    rows = -belief.surface.rows(flat)
+    mean, cov = belief.collapsed
+    root = np.linalg.cholesky(cov + 1e-12 * np.eye(len(mean)))
+    state = mean + normal_points(LAYER.placing.draws, len(mean)) @ root.T
+    gaps = state @ rows.T + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
+    low, high = bead.bands_mm()["sound"]
+    free = [
+        plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
+        for x, y in flat
+    ]
+    return ((gaps > low) & (gaps < high)).reshape(-1, ny, nx), np.array(free).reshape(ny, nx)
 
 
 def grid_of(plate: Plate) -> Array:

@@ -2196,7 +2196,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "wait_heat";
+            kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "stop_here" | "wait_heat";
             /** Marks */
             marks?: number[] | null;
             /**
@@ -3970,7 +3970,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -4260,6 +4260,18 @@ export interface components {
         Leave: {
             /** Heaters */
             heaters?: ("off" | "leave") | null;
+        };
+        /**
+         * LeftFor
+         * @description The plate is left as it is, for parts that lie within a part of it where every place is sound.
+         */
+        LeftFor: {
+            area: components["schemas"]["SoundArea"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "left_for";
         };
         /**
          * Lesson
@@ -5337,7 +5349,7 @@ export interface components {
              * Keeps
              * @default []
              */
-            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["CauseMended"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"])[];
+            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["CauseMended"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"] | components["schemas"]["LeftFor"])[];
             /** Leads To */
             leads_to?: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off") | null;
             /** Mesh Point */
@@ -7358,6 +7370,22 @@ export interface components {
             open_mm: number;
             /** Opens By Mm */
             opens_by_mm: number;
+        };
+        /**
+         * SoundArea
+         * @description A rectangle of the plate in which every place is sound with the chance `p`.
+         */
+        SoundArea: {
+            /** Depth Mm */
+            depth_mm: number;
+            /** Front Mm */
+            front_mm: number;
+            /** Left Mm */
+            left_mm: number;
+            /** P */
+            p: number;
+            /** Width Mm */
+            width_mm: number;
         };
         /** Speed */
         Speed: {

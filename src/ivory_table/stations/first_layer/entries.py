@@ -8,6 +8,7 @@ from ivory_table.core.bead import Grade
 from ivory_table.core.causes import CauseId
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.offset import direction_words
+from ivory_table.core.placing import SoundArea
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import MOST_ZONES, ProofPlan
 from ivory_table.core.signs import SignId
@@ -166,6 +167,18 @@ class ToolTold(Row):
 
     def words(self, machine: Machine) -> str:
         return f"a {self.tool} is at hand" if self.here else f"no {self.tool} at hand"
+
+
+class LeftFor(Row):
+    """The plate is left as it is, for parts that lie within a part of it where every place is sound."""
+
+    kind: Literal["left_for"] = "left_for"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    area: SoundArea
+
+    def words(self, machine: Machine) -> str:
+        return f"left as it is, for parts within {self.area.words}"
 
 
 class ZoneCleaned(Row):

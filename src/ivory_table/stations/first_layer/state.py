@@ -1,18 +1,20 @@
 """What the rows of the first layer do to a run. Its proofs are asked for by every station that moves something."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from ivory_table.core.defaults import HEAT, LAYER
+from ivory_table.core.placing import SoundArea
 from ivory_table.core.signs import Mark
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.proof import ProofRun
-from ivory_table.runs.state import RunState, fold
+from ivory_table.runs.state import RunState, Slice, fold
 
 from .entries import (
     CauseMended,
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LeftFor,
     Nudged,
     ProofEnded,
     ProofStarted,
@@ -21,6 +23,24 @@ from .entries import (
     ZoneCleaned,
     ZoneSkipped,
 )
+
+
+@dataclass(frozen=True)
+class LeftAs(Slice):
+    """What the plate was left for, and after which proof of which configuration: anything printed or moved since makes it void."""
+
+    area: SoundArea | None = None
+    after: tuple[int, int] = (0, 0)
+
+    @classmethod
+    def now(cls, run: RunState) -> SoundArea | None:
+        found = cls.of(run)
+        return found.area if found.after == (run.configuration, len(run.proofs)) else None
+
+
+@fold.register
+def _left_for(what: LeftFor, run: RunState, entry: Entry) -> RunState:
+    return run.put(LeftAs(what.area, (run.configuration, len(run.proofs))))
 
 
 @fold.register

@@ -10,7 +10,9 @@ from ivory_table.core.defaults import JUDGE, LAYER, TRAM
 from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.judge import next_actions
 from ivory_table.core.mesh import neighbour_of
+from ivory_table.core.odds import Odds
 from ivory_table.core.offset import StoredChange, convention, stored_after
+from ivory_table.core.placing import SoundArea, grid_of, largest_sound
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
@@ -20,12 +22,15 @@ from ivory_table.runs.judging import next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.entries import CauseMended, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import CauseMended, LeftFor, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.state import LeftAs
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
 
-Done = Annotated[ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted, Field(discriminator="kind")]
+Done = Annotated[
+    ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted | LeftFor, Field(discriminator="kind")
+]
 
 
 class NextStep(Value):
@@ -53,6 +58,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     if proof is None or not proof.marks:
         return ()
     wanted = state.wanted
+    left = LeftAs.now(state)
     before = Before(
         shift_mm=proof.came_by_shift_mm or None,
         turns=proof.came_by_turns,
@@ -71,7 +77,15 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
         actions = (_again(proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
-    return _steps(run, _with_form(run, actions, wanted), wanted)
+    steps = _steps(run, _with_form(run, actions, wanted), wanted)
+    if left is None:
+        return steps
+    signing = next((s for s in steps if s.action.kind == "stop_here"), None)
+    if signing is None:
+        return steps
+    words = f"Sign off: it is left for parts within {left.words}."
+    first = signing.model_copy(update={"words": words, "keeps": (), "leads_to": "sign_off", "does": DOES["done"]})
+    return (first, *(s for s in steps if s is not signing))
 
 
 def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[Action, ...]:
@@ -96,7 +110,41 @@ def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tup
         if evens
         else None
     )
-    return (*((waits,) if waits else ()), *actions, *((shims,) if shims else ()))
+    stops = _stop_here(run, wanted, actions)
+    return (*((waits,) if waits else ()), *actions, *((shims,) if shims else ()), *((stops,) if stops else ()))
+
+
+def _stop_here(run: OpenRun, wanted: Wanted, actions: tuple[Action, ...]) -> Action | None:
+    """Good enough for what is printed: a part of the plate in which every place is sound, where not all of it is.
+
+    Nothing is left for a plate that something else than the height keeps from holding.
+    """
+    if len(wanted.judged) < len(wanted.plan.zones) or any(a.kind in ("clean", "remedy") for a in actions):
+        return None
+    area = area_left(run)
+    if area is None:
+        return None
+    return Action(
+        kind="stop_here",
+        p_all_sound=area.p,
+        minutes=0.0,
+        total_minutes=(1 - area.p) * JUDGE.minutes.failed,
+        reason=f"within {area.words} every place is sound with {area.p:.0%}: enough for parts that lie there, and no print more",
+    )
+
+
+@once_per_state
+def area_left(run: OpenRun) -> SoundArea | None:
+    """The largest part of the plate that is likely enough sound all over, by what is believed with the marks."""
+    state, plate, wanted = run.state.with_marks(), run.setup.plate, run.state.wanted
+    # What else may keep parts from holding is everywhere the same.
+    holds = Odds.of(wanted.field).stays * state.eye.trust
+    if holds <= JUDGE.done_at:
+        return None
+    cells = grid_of(plate)
+    believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    found = largest_sound(state.belief, plate, wanted.plan.bead, believes, cells, JUDGE.done_at / holds)
+    return found and found.model_copy(update={"p": round(found.p * holds, 3)})
 
 
 #: What these bring is seen only once they are done.
@@ -219,6 +267,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "ladder": "Print a ladder: patches that come closer step by step.",
             "shim": "Lay shims under the low places: the plan is at Tram.",
             "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",
+            "stop_here": "Stop here: it is good enough for parts that lie where the plate is sound.",
             "settings": "Print the parts with a thicker first layer"
             + (f", the nozzle {stored.words}." if stored else "."),
         }[action.kind]
@@ -283,6 +332,7 @@ DOES = {
     "settings": "See the settings",
     "shim": "Go to Tram",
     "wait_heat": "Waited, and printed again",
+    "stop_here": "Leave it so",
 }
 
 
@@ -300,6 +350,9 @@ def _keeps(
         return (ProofStarted(proof=alone or next_proof(run.state, "advised")),)
     if action.kind in ("patches", "ladder"):
         return (ProofStarted(proof=next_proof(run.state, "ladder") if action.kind == "ladder" else wanted.plan),)
+    if action.kind == "stop_here":
+        area = area_left(run)
+        return () if area is None else (LeftFor(area=area),)
     cleaned = tuple(ZoneCleaned(zone=zone) for zone in _on_newest(proof, wanted, action.clean))
     mended = tuple(CauseMended(cause=name) for name in action.causes)
     if action.kind == "clean":
