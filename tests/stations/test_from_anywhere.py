@@ -268,3 +268,20 @@ def test_presses_are_few_and_large_ones_stop_in_time() -> None:
     assert told(0.0, 1.0, -9.0) == [(1.0, 2, True), (1.0, 1, False)]
     assert told(0.0, 2.5, -9.0) == [(1.0, 3, True), (0.1, 5, False)]
     assert told(0.0, 0.0, -9.0) == [(0.02, 1, True), (0.02, 1, False)]
+
+
+@pytest.mark.parametrize("wanted", [0.0, 1.2])
+def test_a_practice_machine_has_a_second_tip_that_is_brought_to_its_height(desk: Desk, wanted: float) -> None:
+    run = start(desk, "heron")
+    run = keep(desk, "offset", SecondBegun(wanted_mm=wanted, pitch_mm=0.5, clockwise_raises=False))
+    for k in range(30):
+        view = offset.second.second_view(run)
+        if view.next.step == "done":
+            break
+        run = desk.ask_hands("run", "offset", f"s{k}", run.seq, lambda run: offset.second.second_by_practice(desk, run))
+    assert view.next.step == "done"
+    truth = desk.hands(run).body.truth.second_mm
+    assert truth == pytest.approx(wanted, abs=0.03)
+    assert view.between_mm[0] - 0.02 <= truth <= view.between_mm[1] + 0.02
+    with pytest.raises(Refused, match="Nothing is to be done"):
+        offset.second.second_by_practice(desk, run)

@@ -50,6 +50,8 @@ class Conversation:
     ) -> None:
         self.manner, self.pace = manner, pace
         self._port, self._changed, self._heat_changed = port, changed, heat_changed
+        #: Many boards start anew when their serial port is opened; nobody does when a connection over a network is.
+        self.may_restart = isinstance(port, serial.Serial)
         self._status = Status(state="connecting", words="Waiting for the machine to answer.")
         self.inbox: queue.Queue[tuple[str, Heard]] = queue.Queue(maxsize=1000)
         self._write_lock, self._status_lock = threading.Lock(), threading.RLock()

@@ -144,6 +144,15 @@ class Door:
     def change_feed(self, times: float) -> None:
         self.ask("change_feed", times=times)
 
+    def gauge_second(self) -> float:
+        return float(self.ask("gauge_second"))
+
+    def pass_second(self, tops_mm: tuple[float, ...], z_mm: float) -> tuple[bool, ...]:
+        return tuple(bool(hit) for hit in self.ask("pass_second", tops_mm=tops_mm, z_mm=z_mm))
+
+    def turn_second(self, up_mm: float) -> None:
+        self.ask("turn_second", up_mm=up_mm)
+
     def touch_probe(self, on: bool) -> None:
         self.ask("touch_probe", on=on)
 

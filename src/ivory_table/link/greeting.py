@@ -9,6 +9,8 @@ from ivory_table.link.trouble import NotConfirmed, Refusal
 if TYPE_CHECKING:
     from ivory_table.link.conversation import Conversation
 
+#: So soon a machine that has started anew begins to say so, and one that has something to say without.
+STARTS_S, SPEAKS_S = 1.0, 0.3
 #: So soon a halted machine says that it wakes.
 WAKES_S = 1.5
 
@@ -27,7 +29,7 @@ def wake(session: "Conversation") -> None:
 
 def greet(session: "Conversation") -> None:
     """Find out whether somebody is there, and in which state."""
-    ends, said = time.monotonic() + 1.0, False
+    ends, said = time.monotonic() + (STARTS_S if session.may_restart else SPEAKS_S), False
     while time.monotonic() < ends:
         # Until it has said what it had to say and is quiet.
         try:

@@ -146,6 +146,9 @@ class Session(Conversation):
         self._cancel.set()
         self._leave_question()
         self._end.set()
+        # So that it sees it at once.
+        with suppress(queue.Full):
+            self._jobs.put_nowait(("", lambda _: None))
         if threading.current_thread() is not self._worker:
             self._worker.join(3)
         self.hang_up()
@@ -306,6 +309,8 @@ class Session(Conversation):
             except queue.Empty:
                 self._poll()
                 continue
+            if self._end.is_set():
+                break
             self._run(name, job)
 
     def _run(self, name: str, job: Job) -> None:

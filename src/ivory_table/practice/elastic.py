@@ -50,6 +50,8 @@ class Truth:
     cause: str = ""
     backlash_mm: float = 0.012
     shift: float = 0.0
+    #: How far a second tip hangs above the first; None before anybody has looked.
+    second_mm: float | None = None
     #: Prints it has made so far, by its own count.
     prints: int = 0
     #: How much higher the right end of a beam on two drives hangs than the left one.

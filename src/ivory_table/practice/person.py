@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
-from ivory_table.core.defaults import BEAD, LAYER
+from ivory_table.core.defaults import BEAD, LAYER, SECOND
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.mesh import MeshSurvey
@@ -216,6 +216,32 @@ class PracticePerson:
         self.body.keep()
 
     # As the trainer
+
+    def gauge_second(self) -> float:
+        """Both tips felt with one gauge at one place: how far the second hangs above the first."""
+        value = self._second_mm() + float(self.body.rng().normal(0, SECOND.gauge_sd_mm))
+        self.body.keep()
+        return round(value, 2)
+
+    def pass_second(self, tops_mm: tuple[float, ...], z_mm: float) -> tuple[bool, ...]:
+        """The second tip passed over pads with the machine at a height: which of them it touched."""
+        runs_at = z_mm + self._second_mm()
+        tops = np.array(tops_mm) + self.body.rng().normal(0, SECOND.pad_sd_mm, len(tops_mm))
+        self.body.keep()
+        return tuple(bool(top > runs_at) for top in tops)
+
+    def turn_second(self, up_mm: float) -> None:
+        """Turn the second tip's screw by what should raise it so far."""
+        error = float(self.body.rng().normal(0, hand_error_mm(up_mm)))
+        self.body.truth.second_mm = self._second_mm() + up_mm + error
+        self.body.keep()
+
+    def _second_mm(self) -> float:
+        truth = self.body.truth
+        if truth.second_mm is None:
+            # As somebody has set it by eye.
+            truth.second_mm = float(np.random.default_rng([truth.seed, 2]).normal(0, SECOND.by_eye_sd_mm))
+        return truth.second_mm
 
     def disturb(self) -> None:
         """A newly crooked plate, as after a rebuild; the nozzle's zero and the mesh stay."""

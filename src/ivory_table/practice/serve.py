@@ -342,6 +342,9 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "clean": lambda s, proof, zone: s.person.clean(_plan(proof), zone),
     "mend": lambda s, cause: s.person.mend(cause),
     "measure_feed": lambda s, commanded_mm: s.person.measure_feed(commanded_mm),
+    "gauge_second": lambda s: s.person.gauge_second(),
+    "pass_second": lambda s, tops_mm, z_mm: s.person.pass_second(tuple(tops_mm), z_mm),
+    "turn_second": lambda s, up_mm: s.person.turn_second(up_mm),
     "change_feed": lambda s, times: s.person.change_feed(times),
 }
 

@@ -15,7 +15,7 @@ from ivory_table.runs.doubts import Refused
 from ..http import RunId, desk, download
 from .feel import FeelCheck, feel_by_practice, feel_check
 from .probe import ProbeCheck, probe_check
-from .second import SecondView, pads_program, second_view
+from .second import SecondView, pads_program, second_by_practice, second_view
 from .step import OffsetTry, preview
 
 routes = APIRouter()
@@ -36,6 +36,13 @@ def get_probe(request: Request, run_id: RunId) -> ProbeCheck:
 def get_second(request: Request, run_id: RunId) -> SecondView:
     """A second tip beside the first: where it is believed to hang, and what is next."""
     return second_view(desk(request).open(run_id))
+
+
+@routes.post("/second/practice")
+def second_practice(request: Request, run_id: RunId, ask: Ask) -> SecondView:
+    at = desk(request)
+    run = at.ask_hands(run_id, "offset", ask.id, ask.seen_seq, lambda run: second_by_practice(at, run))
+    return second_view(run)
 
 
 @routes.get("/second/pads.gcode", response_class=PlainTextResponse)

@@ -4,10 +4,13 @@ from dataclasses import dataclass
 
 from ivory_table.core.second_tip import Next, Pads, SecondTip
 from ivory_table.core.value import Value
+from ivory_table.desk.desk import Desk
 from ivory_table.program.laying import Program
-from ivory_table.program.pads import Row, program, row
+from ivory_table.program.pads import Row as PadRow
+from ivory_table.program.pads import program, row
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Entry, Source
+from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState, Slice, fold
 from ivory_table.stations.offset.entries import PadsLaid, SecondBegun, SecondGauged, SecondPassed, SecondTurned
@@ -32,7 +35,7 @@ class SecondView(Value):
     p_right: float | None = None
     #: Pads that no pass has touched, tops in mm, and where the row stands.
     fresh: tuple[float, ...] = ()
-    row: Row | None = None
+    row: PadRow | None = None
     next: Next | None = None
     why_not: str = ""
 
@@ -78,6 +81,23 @@ def pads_program(run: OpenRun) -> Program:
         )
     except ValueError as wrong:
         raise Refused("pads_do_not_fit", str(wrong)) from None
+
+
+def second_by_practice(desk: Desk, run: OpenRun) -> Row:
+    """What a practice machine's person answers to the step at hand. Raises Refused where there is none."""
+    tip, hands = Second.of(run.state).tip, desk.hands(run)
+    now = tip.next if tip is not None else None
+    if tip is None or now is None or now.step == "done":
+        raise Refused("nothing_to_read", "Nothing is to be done at the second tip now.")
+    if now.step == "gauge":
+        return SecondGauged(above_mm=hands.gauge_second())
+    if now.step == "print" and now.pads is not None:
+        return PadsLaid(tops_mm=now.pads.tops_mm)
+    if now.step == "turn":
+        hands.turn_second(now.turns * tip.pitch_mm * tip.sense)
+        return SecondTurned(turns=now.turns)
+    assert now.pass_z_mm is not None
+    return SecondPassed(z_mm=now.pass_z_mm, touched=hands.pass_second(tip.fresh, now.pass_z_mm), sure=True)
 
 
 def _begun(run: RunState) -> SecondTip:

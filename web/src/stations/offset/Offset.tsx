@@ -182,6 +182,7 @@ export function Offset() {
               keep={keep}
               busy={busy}
               insist={acts.refused?.problem.code === "pads_out_of_order"}
+              practice={view.head.machine.practice}
             />
           )}
           {!checking && !probing && (

@@ -1,6 +1,7 @@
 /** A second tip beside the first: gauged, passed over graded pads, turned, until it hangs where it should. */
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { v4 as uuid } from "uuid";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Choice, Eyebrow, Field, Wrong } from "../../ui/controls";
@@ -14,6 +15,7 @@ export function SecondTip({
   keep,
   busy,
   insist,
+  practice,
 }: {
   runId: string;
   seq: number;
@@ -21,7 +23,19 @@ export function SecondTip({
   busy: boolean;
   /** The last answer was asked about: the same again is meant. */
   insist: boolean;
+  practice: boolean;
 }) {
+  const cache = useQueryClient();
+  const ask = useMutation<View, Refusal>({
+    mutationFn: () =>
+      answer(
+        api.POST("/api/runs/{run_id}/second/practice", {
+          params: { path: { run_id: runId } },
+          body: { id: uuid(), seen_seq: seq },
+        }),
+      ) as unknown as Promise<View>,
+    onSettled: () => cache.invalidateQueries({ queryKey: ["run", runId] }),
+  });
   const { data: view, error } = useQuery<View, Refusal>({
     queryKey: ["run", runId, "second", seq],
     queryFn: () =>
@@ -69,6 +83,12 @@ export function SecondTip({
         </>
       )}
       {view.next?.step === "pass" && <Passed key={seq} view={view} keep={keep} busy={busy} insist={insist} />}
+      {practice && view.next && view.next.step !== "done" && (
+        <Button disabled={busy || ask.isPending} onClick={() => ask.mutate()}>
+          Practice: do it for me
+        </Button>
+      )}
+      <Wrong wrong={ask.error} />
       {view.next?.step === "done" && (
         <Button disabled={busy} onClick={() => keep(BEGUN(view.wanted_mm, 0.5, true))}>
           Begin anew
