@@ -32,6 +32,9 @@ from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
 
+#: So many times faster than life the practice machine works here.
+PACE = 400.0
+
 
 @dataclass
 class Floor:
@@ -98,10 +101,10 @@ def floor(tmp_path: Path, request: pytest.FixtureRequest) -> Iterator[Floor]:
     machine_id = getattr(request, "param", "kestrel")
     machine = next(m for m in MACHINES if m.id == machine_id)
     plug = TcpPlug(0)
-    served = Served(machine, GAUGES[0], shipped(machine.manner), plug, seed=3, pace=150, file=None)
+    served = Served(machine, GAUGES[0], shipped(machine.manner), plug, seed=3, pace=PACE, file=None)
     practice = tmp_path / "practice"
     practice.mkdir()
-    address = Address(line=plug.name, door=served.door.port, pace=150)
+    address = Address(line=plug.name, door=served.door.port, pace=PACE)
     (practice / f"{machine_id}.address.json").write_text(address.model_dump_json())
     workshop = Workshop(tmp_path / "workshop.db")
     furnish(workshop)

@@ -40,7 +40,7 @@ _WORK = (
     "/api/runs",
     "/api/runs/import",
     "/api/runs/[^/]+/(prepare|tram|mesh|offset|first_layer|sign_off)(/practice|/preview|/readback)?",
-    "/api/runs/[^/]+/(feel/practice|z-steps)",
+    "/api/runs/[^/]+/(feel/practice|second/practice|z-steps)",
     "/api/runs/[^/]+/practice/(disturb|fault)",
     "/api/machines/[^/]+/(logbook|correction|jobs|jobs/copy)",
 )
