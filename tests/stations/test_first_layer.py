@@ -26,6 +26,7 @@ from ivory_table.stations.first_layer.settings import placing_view, recipe_view
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.prepare.entries import CheckDone, Heated, ThermalRead
+from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 
@@ -359,3 +360,15 @@ def test_a_plate_that_is_sound_in_part_may_be_left_for_what_lies_there(desk: Des
     assert not (inside_x and area.front_mm < loose_at.y_mm < area.front_mm + area.depth_mm)
     run = keep(desk, "first_layer", OffsetSet(stored_mm=run.state.stored_mm - 0.01, sure=True))
     assert not first_layer.standing.standing(run).done
+
+
+def test_what_a_caliper_is_off_by_is_handed_on_for_the_plate_and_the_filament(desk: Desk, flat: OpenRun) -> None:
+    run = printed(desk)
+    laid = run.state.proofs[-1].plan
+    for k in range(len(laid.zones)):
+        run = keep(desk, "first_layer", Judged(zone=k, grade="sound", caliper_mm=laid.layer_mm + 0.01))
+    keep(desk, "sign_off", SignedOff(note=""))
+    handed = start(desk, "heron", "next").setup.caliper
+    assert handed.values == len(laid.zones)
+    assert handed.sd_mm < start(desk, "kestrel", "elsewhere").setup.caliper.sd_mm
+    assert desk.workshop.lessons(machine_id="heron", plate_id="heron-steel")[0].caliper.filament_id == "pla-white"

@@ -19,6 +19,7 @@ from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
 from .normals import truncated_moments
 from .signs import Mark
+from .thick import CaliperOff
 from .value import Array
 
 #: Columns after the zones' gaps: the flow's error (share), the eye's habit (in r), what all caliper values share (mm).
@@ -83,6 +84,19 @@ class FieldPosterior:
         return float(self.mean[z + FLOW]), float(np.sqrt(max(self.cov[z + FLOW, z + FLOW], 0.0)))
 
 
+#: A caliper of which nothing is known on this plate.
+AS_BOUGHT = CaliperOff()
+
+
+def caliper_after(before: CaliperOff, found: FieldPosterior, marks: tuple[Mark, ...]) -> CaliperOff:
+    """What is known of a caliper's common error after marks; as before where none was measured."""
+    measured = sum(mark.caliper_mm is not None for mark in marks)
+    if not measured:
+        return before
+    k = found.zones + CALIPER
+    return before.learnt(float(found.mean[k]), float(max(found.cov[k, k], 0.0)), measured)
+
+
 def field_prior(belief: Belief, zones: Array, layer_mm: float, machine_believes: Array) -> tuple[Array, Array, Array]:
     """Rows (z + 1, d) of the state, and mean and covariance of gaps and flow.
 
@@ -102,18 +116,19 @@ def judged_field(
     eye: Eye,
     causes: Causes | None = None,
     places: Array | None = None,
+    caliper: CaliperOff = AS_BOUGHT,
 ) -> tuple[FieldPosterior, Eye]:
     """The field by an eye whose scatter and habit are not known, with what may lie behind it; and what is known of the eye then.
 
-    `mean` (z + 1,) and `cov` (z + 1, z + 1) of gaps in mm and flow, `places` (z, 2) in mm. Every cause with every scatter of
-    the eye is weighed by the evidence of the marks; the field is that of what they amount to.
+    `mean` (z + 1,) and `cov` (z + 1, z + 1) of gaps in mm and flow, `places` (z, 2) in mm, `caliper` what
+    its values are off by on this plate. Every cause with every scatter of the eye is weighed by the evidence of the marks; the field is that of what they amount to.
     """
     causes = causes or Causes.none()
     z = len(mean) - 1
     place = np.zeros((z, 2)) if places is None else places
     what = effects(causes, place)
     seen = [m for m in marks if m.seen is not None]
-    full_mean, full_cov = _with_nuisances(mean, cov, eye, causes)
+    full_mean, full_cov = _with_nuisances(mean, cov, eye, causes, caliper)
     if not seen:
         found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye.scatter, 12)
         return _said(
@@ -211,20 +226,20 @@ def estimate_field(
     r = gap / (f h); a caliper reads the gap alone. Raises ValueError for an unknown zone.
     """
     z = len(mean) - 1
-    full_mean, full_cov = _with_nuisances(mean, cov, Eye(), Causes.none())
+    full_mean, full_cov = _with_nuisances(mean, cov, Eye(), Causes.none(), AS_BOUGHT)
     found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye_scatter, sweeps)
     greasy = np.array([float(any(m.greasy and m.zone == k for m in marks)) for k in range(z)])
     return replace(found, greasy=greasy)
 
 
-def _with_nuisances(mean: Array, cov: Array, eye: Eye, causes: Causes) -> tuple[Array, Array]:
+def _with_nuisances(mean: Array, cov: Array, eye: Eye, causes: Causes, caliper: CaliperOff) -> tuple[Array, Array]:
     """Mean and covariance with the eye's habit and the caliper's as columns; nothing of either where no cause is considered."""
     n = len(mean)
     full_mean, full = np.zeros(n + 2), np.zeros((n + 2, n + 2))
     full_mean[:n], full[:n, :n] = mean, cov
     if causes.considered:
-        full_mean[n] = eye.habit
-        full[n, n], full[n + 1, n + 1] = eye.habit_sd**2, LAYER.measured.caliper_common_mm**2
+        full_mean[n], full_mean[n + 1] = eye.habit, caliper.off_mm
+        full[n, n], full[n + 1, n + 1] = eye.habit_sd**2, caliper.sd_mm**2
     return full_mean, full
 
 

@@ -10,6 +10,7 @@ from .gauge import FeelScale, Gauge
 from .mesh import MeshLaw, MeshSurvey
 from .plate import Filament, Machine, Plate
 from .thermal import ThermalStudy
+from .thick import CaliperOff
 from .value import Id, Initials, StoredMm, Value
 
 
@@ -57,6 +58,8 @@ class RunSetup(Value):
     feel: FeelScale = FeelScale()
     #: How far their grades of a printed patch scatter, as far as it is known.
     eye: Eye = Eye()
+    #: What a caliper is off by on this plate with this filament, as far as it is known.
+    caliper: CaliperOff = CaliperOff()
     #: The mesh that the machine follows when the run begins, and whether it is switched on.
     mesh: MeshSurvey | None = None
     mesh_on: bool = False

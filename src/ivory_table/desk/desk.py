@@ -23,7 +23,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
-from ivory_table.desk.knowledge import keep_lessons, learnt_of, plate_values, study_of
+from ivory_table.desk.knowledge import caliper_of, keep_lessons, learnt_of, plate_values, study_of
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.common import STATION_TITLES, TakenBack
 from ivory_table.runs.doubts import Refused, doubt
@@ -124,6 +124,7 @@ class Desk:
             learnt=learnt_of(self.workshop, machine.id),
             feel=person.feel_on(gauge) if person else FeelScale.of_method(gauge.method),
             eye=(person.eye if person else None) or Eye(),
+            caliper=caliper_of(self.workshop, machine.id, wanted.plate_id, wanted.filament_id),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,
             causes_considered=True,

@@ -4,6 +4,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import PlateValue
 from ivory_table.core.setup import Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
+from ivory_table.core.thick import CaliperOff
 from ivory_table.runs.lessons import Lessons, MeshLesson, learnt_after, machine_after, person_after
 from ivory_table.store.erasing import ERASED
 from ivory_table.store.workshop import Workshop
@@ -47,6 +48,16 @@ def sum_up_person(workshop: Workshop, initials: str, *, new: bool = False) -> No
 def learnt_of(workshop: Workshop, machine_id: str) -> Learnt | None:
     """What a machine's runs have taught of its supports and knobs."""
     return learnt_after(workshop.learnt_before(machine_id), workshop.lessons_of_supports(machine_id))
+
+
+def caliper_of(workshop: Workshop, machine_id: str, plate_id: str, filament_id: str) -> CaliperOff:
+    """What a caliper is off by on a plate with a filament, by the newest run that measured it."""
+    told = [
+        lesson.caliper
+        for lesson in workshop.lessons(machine_id=machine_id, plate_id=plate_id)
+        if lesson.caliper is not None and lesson.caliper.filament_id == filament_id
+    ]
+    return max(told, key=lambda t: t.at).off if told else CaliperOff()
 
 
 def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy | None:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
-from ivory_table.core.proof_field import field_prior, judged_field, learn_proof
+from ivory_table.core.proof_field import caliper_after, field_prior, judged_field, learn_proof
 from ivory_table.runs.proof import JudgedProof, ProofRun
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
     bead, marks = proof.plan.bead, tuple(proof.marks.values())
     z = len(zones)
     before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
-    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, zones)
+    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, zones, run.caliper_off)
     constant = np.append(layer + run.belief.shift_mm + believes, 0.0)
     return JudgedProof(rows, constant, before, found, eye)
 
@@ -54,6 +54,7 @@ def with_marks_learnt(run: "RunState") -> "RunState":
         run,
         belief=learn_proof(belief, found.rows, found.field, found.constant),
         eye=eye,
+        caliper_off=caliper_after(run.caliper_off, found.field, tuple(proof.marks.values())),
         causes=causes,
         judged_places=run.judged_places | {places[k] for k in (*proof.marks, *proof.skipped) if k not in proof.cleaned},
     )

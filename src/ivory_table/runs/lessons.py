@@ -13,6 +13,7 @@ from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbeTilt, Screw, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
+from ivory_table.core.thick import CaliperOff
 from ivory_table.core.value import Id, StoredMm, Value
 from ivory_table.runs.run import once_per_state
 
@@ -80,6 +81,14 @@ class EyeLesson(Value):
     eye: Eye
 
 
+class CaliperLesson(Value):
+    """What a caliper was off by on the run's plate, with one filament."""
+
+    at: AwareDatetime
+    filament_id: Id
+    off: CaliperOff
+
+
 class MeshLesson(Value):
     """A mesh that was measured, and kept."""
 
@@ -102,6 +111,7 @@ class Lessons(Value):
     feel: FeelLesson | None = None
     eye: EyeLesson | None = None
     mesh: MeshLesson | None = None
+    caliper: CaliperLesson | None = None
     #: Meshes that are not to be offered again, by when they were measured.
     mesh_discards: tuple[AwareDatetime, ...] = ()
 

@@ -26,6 +26,7 @@ from ivory_table.core.setup import RunSetup
 from ivory_table.core.springy import in_words, under_gauge_mm
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import School, ThermalReading, ThermalStudy, warp
+from ivory_table.core.thick import CaliperOff
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array, StationName
 from ivory_table.runs.entry import Entry
@@ -82,6 +83,7 @@ class RunState:
     skipped: frozenset[StationName] = frozenset()
     feel: FeelScale = field(default_factory=FeelScale)
     eye: Eye = field(default_factory=Eye)
+    caliper_off: CaliperOff = field(default_factory=CaliperOff)
 
     # The machine now
     #: How far each knob has moved its support up in this run, mm.
@@ -165,6 +167,7 @@ class RunState:
             thermal=setup.study.readings if setup.study else (),
             feel=setup.feel,
             eye=setup.eye,
+            caliper_off=setup.caliper,
             moved_mm=(0.0,) * len(setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
             convention_id=setup.machine.convention,
@@ -350,7 +353,9 @@ class RunState:
     def foreseen(self, laid: ProofPlan) -> FieldPosterior:
         """The gaps in a proof's zones before anything of it was seen."""
         known = self.with_marks()
-        return judged_field(*known.gaps_before(laid), (), laid.bead, known.eye, known.causes, laid.places)[0]
+        return judged_field(
+            *known.gaps_before(laid), (), laid.bead, known.eye, known.causes, laid.places, known.caliper_off
+        )[0]
 
     def gaps_before(self, laid: ProofPlan) -> tuple[Array, Array]:
         """Mean (z + 1,) and covariance of a proof's gaps in mm, and of the flow, by the belief alone."""

@@ -2504,6 +2504,27 @@ export interface components {
             words: string;
         };
         /**
+         * CaliperOff
+         * @description By how much every caliper value is off, mm, and one sd of it.
+         */
+        CaliperOff: {
+            /**
+             * Off Mm
+             * @default 0
+             */
+            off_mm: number;
+            /**
+             * Sd Mm
+             * @default 0.006
+             */
+            sd_mm: number;
+            /**
+             * Values
+             * @default 0
+             */
+            values: number;
+        };
+        /**
          * Catch
          * @description The answer that is wanted. Only lines that ask are sent for it: nothing moves, nothing heats.
          */
@@ -6644,6 +6665,14 @@ export interface components {
          * @description Everything a run starts from, as it was then: a run can be replayed from this alone.
          */
         RunSetup: {
+            /**
+             * @default {
+             *       "off_mm": 0,
+             *       "sd_mm": 0.006,
+             *       "values": 0
+             *     }
+             */
+            caliper: components["schemas"]["CaliperOff"];
             /**
              * Causes Considered
              * @default false

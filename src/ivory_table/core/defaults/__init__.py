@@ -268,6 +268,7 @@ class _Measured(Value):
     few_promises: int
     few_marks: int
     caliper_common_mm: float
+    least_caliper_common_mm: float
     short_sd_mm: float
     foot_sd_mm: float
 

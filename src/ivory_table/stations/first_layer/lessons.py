@@ -1,8 +1,8 @@
-"""What a first layer teaches: how far this person's grades scatter."""
+"""What a first layer teaches: how far this person's grades scatter, and what a caliper is off by on this plate."""
 
 from typing import Any
 
-from ivory_table.runs.lessons import EyeLesson, teaches
+from ivory_table.runs.lessons import CaliperLesson, EyeLesson, teaches
 from ivory_table.runs.run import OpenRun
 
 
@@ -10,5 +10,10 @@ from ivory_table.runs.run import OpenRun
 def lessons(run: OpenRun) -> dict[str, Any]:
     if not run.state.signed_off:
         return {}
-    eye = run.state.with_marks().eye
-    return {"eye": EyeLesson(at=run.kept[-1].at, eye=eye)} if eye.marks > run.setup.eye.marks else {}
+    known, setup, at = run.state.with_marks(), run.setup, run.kept[-1].at
+    found: dict[str, Any] = {}
+    if known.eye.marks > setup.eye.marks:
+        found["eye"] = EyeLesson(at=at, eye=known.eye)
+    if known.caliper_off.values > setup.caliper.values:
+        found["caliper"] = CaliperLesson(at=at, filament_id=setup.filament.id, off=known.caliper_off)
+    return found
