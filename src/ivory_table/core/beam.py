@@ -4,11 +4,9 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
+from .defaults import TRAM
 from .plate import Beam
 from .value import FineMm, PlaceMm, Value
-
-#: Left and right may differ by this at the drives before a turn pays.
-LEVEL_MM = 0.05
 
 
 class BeamReading(Value):
@@ -45,7 +43,7 @@ def level(beam: Beam, reading: BeamReading) -> BeamAdvice:
     higher_right = (reading.right_mm - reading.left_mm) / between * (beam.right_mm - beam.left_mm)
     up = -higher_right
     turns = up / beam.pitch_mm
-    if abs(higher_right) <= LEVEL_MM:
+    if abs(higher_right) <= TRAM.beam_level_mm:
         return BeamAdvice(
             level=True, hangs="neither", drive="right", up_mm=0.0, turns=0.0, steps=0,
             words=f"The beam is level: left and right differ by {abs(higher_right):.2f} mm at the drives.",

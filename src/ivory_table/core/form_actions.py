@@ -4,23 +4,16 @@ import numpy as np
 
 from .action import Action
 from .bead import Bead
-from .defaults import JUDGE
+from .defaults import HEAT, JUDGE
 from .judge import drawn_gaps
 from .moves import best_shift, p_all_sound
 from .proof_field import FieldPosterior
 from .value import Array
 
-#: Sheets a shim is cut from, mm; the one that leaves most zones sound is taken.
-SHEETS_MM = (0.05, 0.1)
-#: A shim is spoken of where nothing else makes all zones sound with more than this, and it does by so much more.
-LITTLE, MORE = 0.6, 0.15
-#: A plate whose middle still moves by more than this was judged too early, mm.
-STILL_MOVES_MM = 0.015
-
 
 def wait_for_heat(field: FieldPosterior, bead: Bead, rise_mm: Array, minutes: float) -> Action | None:
     """Let the plate stand until it is still, then print again. `rise_mm` (z,): what each zone still rises; None where that is little."""
-    if np.abs(rise_mm).max() < STILL_MOVES_MM or minutes <= 0:
+    if np.abs(rise_mm).max() < HEAT.still_moves_mm or minutes <= 0:
         return None
     low, high = bead.bands_mm()["sound"]
     p = p_all_sound(drawn_gaps(field, bead) - rise_mm, low, high)
@@ -46,7 +39,7 @@ def shim(
 
     What stands out after the best plane (one height, where there are no knobs) is filled in whole sheets, each zone by its own.
     """
-    if so_far > LITTLE or len(places) < 4:
+    if so_far > JUDGE.shim_below or len(places) < 4:
         return None
     draws = drawn_gaps(field, bead)
     low, high = bead.bands_mm()["sound"]
@@ -56,7 +49,7 @@ def shim(
     mean = draws.mean(axis=0)
     form = mean - plane @ np.linalg.lstsq(plane, mean, rcond=None)[0]
     best: tuple[float, float, int] | None = None
-    for sheet in SHEETS_MM:
+    for sheet in JUDGE.shim_sheets_mm:
         sheets = np.round((form - form.min()) / sheet)
         # The plane is the knobs' to take out, and what is left of it by the height.
         after = draws - (mean - form if knobs else 0.0) - sheets * sheet + (mean.mean() if knobs else 0.0)
@@ -64,7 +57,7 @@ def shim(
         p = p_all_sound(after + shift, low, high)
         if sheets.max() > 0 and (best is None or p > best[0]):
             best = (p, sheet, int(sheets.max()))
-    if best is None or best[0] < so_far + MORE:
+    if best is None or best[0] < so_far + JUDGE.shim_gains:
         return None
     p, sheet, most = best
     return Action(

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import binary_closing, binary_fill_holes, label
 
+from ivory_table.core.defaults import JOB_CHECK
 from ivory_table.core.hold_down import HoldDown, Mask, hold_down
 from ivory_table.core.plate import Filament
 from ivory_table.core.value import Array
@@ -21,12 +22,8 @@ from .reader import Move
 CELL_MM, MOST_CELLS, MOST_ACROSS = 0.5, 1_500_000, 5000
 #: So many moves are laid on the raster at a time.
 AT_A_TIME = 20_000
-#: A corner has two sides at least so long, and turns by so much.
-SIDE_MM, TURN_DEG = 3.0, 60.0
-#: Less brim than this is the part's own edge.
-LEAST_BRIM_MM = 0.8
-#: So many parts are looked at, the likeliest to come off are told, each from this chance on.
-MOST_FEET, MOST_TOLD, TOLD_AT, WARNED_AT = 200, 5, 0.2, 0.5
+#: So many parts are looked at, and so many of those likeliest to come off are told.
+MOST_FEET, MOST_TOLD = 200, 5
 #: Neighbouring lines are one foot.
 _TOUCHING = np.ones((3, 3), dtype=bool)
 
@@ -47,13 +44,13 @@ def of_feet(job: Job, filament: Filament) -> Iterator[Finding]:
     """The parts that may come off, the likeliest first."""
     worst = sorted(feet(job, filament), key=lambda f: -f.held.p_off)[:MOST_TOLD]
     for foot in worst:
-        if foot.held.p_off < TOLD_AT:
+        if foot.held.p_off < JOB_CHECK.comes_off_told_at:
             return
         # The top of each part is not followed: the job's own is the most it can be.
         text = f"The part at ({foot.x_mm:.0f}, {foot.y_mm:.0f}), if it is as high as the job. {foot.held.words}"
         yield Finding(
             code="may_come_off",
-            level="warning" if foot.held.p_off >= WARNED_AT else "note",
+            level="warning" if foot.held.p_off >= JOB_CHECK.comes_off_warned_at else "note",
             line=foot.line,
             text=text,
         )
@@ -139,13 +136,13 @@ def _brim(own: Mask, carried: Mask, cell: float) -> float:
     edge = float((carried & ~inside).sum()) * cell
     more = float((binary_fill_holes(own) & ~carried).sum()) * cell**2
     wide = (-edge + sqrt(edge**2 + 4 * pi * more)) / (2 * pi)
-    return wide if wide >= LEAST_BRIM_MM else 0.0
+    return wide if wide >= JOB_CHECK.least_brim_mm else 0.0
 
 
 def _corners(moves: Sequence[Move], above: Mask, corner: Array, cell: float) -> list[tuple[tuple[int, int], float]]:
     """Cells and inner angles in degrees of the outline's outward corners."""
     found: list[tuple[tuple[int, int], float]] = []
-    reach = int(SIDE_MM / cell)
+    reach = int(JOB_CHECK.corner_side_mm / cell)
     y, x = np.mgrid[-reach : reach + 1, -reach : reach + 1]
     disc = np.hypot(x, y) <= reach
     around = np.pad(above, reach)
@@ -155,10 +152,10 @@ def _corners(moves: Sequence[Move], above: Mask, corner: Array, cell: float) -> 
         ax, ay = one.end[0] - one.start[0], one.end[1] - one.start[1]
         bx, by = two.end[0] - two.start[0], two.end[1] - two.start[1]
         la, lb = hypot(ax, ay), hypot(bx, by)
-        if la < SIDE_MM or lb < SIDE_MM:
+        if la < JOB_CHECK.corner_side_mm or lb < JOB_CHECK.corner_side_mm:
             continue
         turn = degrees(acos(min(max((ax * bx + ay * by) / (la * lb), -1.0), 1.0)))
-        if turn < TURN_DEG:
+        if turn < JOB_CHECK.corner_deg:
             continue
         i, j = (int((one.end[k] - corner[k]) // cell) for k in (0, 1))
         # An outward corner has its own angle of the disc around it, and no more.

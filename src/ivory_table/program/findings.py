@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import Literal
 
-from ivory_table.core.defaults import PREPARE
+from ivory_table.core.defaults import HEAT, JOB_CHECK, PREPARE
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.surface import Surface
@@ -16,13 +16,8 @@ from .feet import of_feet
 from .finding import ORDER, Finding
 from .heat_moves import of_heat
 from .job import MOST_NAMED, Job, Said, lays, move_length
-from .laid import LOW_TRAVEL_MM, of_moves, of_the_layer
+from .laid import of_moves, of_the_layer
 from .meant import Meanings
-
-#: A job's own temperature may differ from the filament's by so much without a word.
-HEAT_ALIKE_C = 8.0
-#: A tip this hot oozes while it homes.
-OOZES_C = 170.0
 
 
 @dataclass
@@ -144,7 +139,7 @@ def _heard(
     name, values = meaning or ("", {})
     if name == "home":
         known.homed = line
-        if known.tip_c >= OOZES_C and known.tip_waited:
+        if known.tip_c >= HEAT.oozes_c and known.tip_waited:
             known.found.append(
                 Finding(
                     code="hot_home",
@@ -226,7 +221,7 @@ def _too_hot(celsius: float, what: Literal["tip", "plate"], filament: Filament, 
             line=line,
             text=f"{celsius:.0f} °C at the {what} is more than {filament.material} stands ({most:.0f} °C).",
         )
-    elif abs(celsius - wanted) > HEAT_ALIKE_C and celsius >= (OOZES_C if what == "tip" else 35.0):
+    elif abs(celsius - wanted) > JOB_CHECK.alike_c and celsius >= (HEAT.oozes_c if what == "tip" else 35.0):
         yield Finding(
             code=f"{what}_heat_differs",
             level="note",
@@ -248,7 +243,7 @@ def _at_the_start(
             text="It lays before it has homed: the height is anywhere.",
             instead=(manner.send("home"),),
         )
-    if known.tip_c < OOZES_C:
+    if known.tip_c < HEAT.oozes_c:
         yield Finding(
             code="cold_tip",
             level="stop",
@@ -349,7 +344,7 @@ def _first_travel(known: _Known, job: Job) -> Iterator[Finding]:
     for move in job.moves:
         if move.line < known.homed:
             continue
-        lifted |= max(move.start[2], move.end[2]) >= LOW_TRAVEL_MM
+        lifted |= max(move.start[2], move.end[2]) >= JOB_CHECK.low_travel_mm
         if lifted or lays(move):
             return
         if move_length(move) > 5.0:

@@ -4,6 +4,7 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
+from ivory_table.core.defaults import HEAT, JOB_CHECK
 from ivory_table.core.manner import Manner
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import ThermalStudy, settling, warp
@@ -13,10 +14,6 @@ from .finding import Finding
 from .job import Job, Said
 from .meant import Meaning
 
-#: A second layer may be so much lower or higher for its height; a plate may still move by so much under the first.
-SHARE_OF_LAYER, STILL_MOVES_MM = 0.25, 0.02
-#: Less warmer or colder than this is the same heat.
-ALIKE_C = 3.0
 #: A command, and what it means on the machine.
 Heard = tuple[Said, Meaning | None]
 
@@ -41,7 +38,7 @@ def of_heat(
     if second is None or job.second_z is None:
         return
     changed = [(line, c) for line, c, _ in heats if began < line < second]
-    if not changed or abs(changed[-1][1] - at_first) < ALIKE_C:
+    if not changed or abs(changed[-1][1] - at_first) < JOB_CHECK.same_heat_c:
         return
     line, then = changed[-1]
     said = f"From the second layer on the plate is {then:.0f} instead of {at_first:.0f} °C"
@@ -61,7 +58,7 @@ def _between(said: str, line: int, rise: Array, places: Array, layer_mm: float) 
     k = int(np.argmax(np.abs(rise)))
     most, (x, y) = float(rise[k]), places[k]
     how = "higher and presses the second layer" if most > 0 else "lower and the second layer is laid thick"
-    much = abs(most) > SHARE_OF_LAYER * layer_mm
+    much = abs(most) > JOB_CHECK.layer_share * layer_mm
     text = f"{said}: by the thermal study it comes to stand up to {abs(most):.3f} mm {how}, most at ({x:.0f}, {y:.0f})."
     if much:
         text += " Leave its heat as it is for some layers more."
@@ -85,7 +82,7 @@ def _still_moving(
         if name == "dwell" and waited < said.line < began:
             minutes += values.get("seconds", 0.0) / 60
     to_come = found.still_to_come_mm(minutes)
-    if abs(to_come) < STILL_MOVES_MM:
+    if abs(to_come) < HEAT.still_moves_mm:
         return
     more = found.settled_after_min - minutes
     how = "rises" if to_come > 0 else "sinks"

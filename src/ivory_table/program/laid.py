@@ -3,19 +3,12 @@
 from collections.abc import Iterator
 from math import pi
 
-from ivory_table.core.defaults import LAYER, PROOF
+from ivory_table.core.defaults import JOB_CHECK, LAYER, PROOF
 from ivory_table.core.plate import Filament, Machine, Plate
 
 from .check import every
 from .finding import Finding
 from .job import Job, lays, move_length
-
-#: Below this a travel over the plate may touch something.
-LOW_TRAVEL_MM = 1.0
-#: A layer is laid well between these shares of the nozzle's bore.
-THIN, THICK = 0.25, 0.8
-#: So many times a first layer's usual acceleration is a lot.
-QUICK = 4.0
 
 
 def of_moves(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
@@ -51,7 +44,11 @@ def _kept_out(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
         wide = machine.nozzle_mm
         for move in job.moves:
             (x0, y0, z0), (x1, y1, z1) = move.start, move.end
-            if min(z0, z1) >= LOW_TRAVEL_MM or max(x0, x1) < out.x_min_mm - wide or min(x0, x1) > out.x_max_mm + wide:
+            if (
+                min(z0, z1) >= JOB_CHECK.low_travel_mm
+                or max(x0, x1) < out.x_min_mm - wide
+                or min(x0, x1) > out.x_max_mm + wide
+            ):
                 continue
             if max(y0, y1) < out.y_min_mm - wide or min(y0, y1) > out.y_max_mm + wide:
                 continue
@@ -68,12 +65,12 @@ def of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Fin
     z = job.first_z
     if not laid or z is None:
         return
-    if not THIN * machine.nozzle_mm <= z <= THICK * machine.nozzle_mm:
+    if not JOB_CHECK.thin * machine.nozzle_mm <= z <= JOB_CHECK.thick * machine.nozzle_mm:
         yield Finding(
             code="layer_height",
             level="warning",
             line=laid[0].line,
-            text=f"A first layer of {z:.3f} mm is {'thick' if z > THIN * machine.nozzle_mm else 'thin'} for a {machine.nozzle_mm:g} mm nozzle.",
+            text=f"A first layer of {z:.3f} mm is {'thick' if z > JOB_CHECK.thin * machine.nozzle_mm else 'thin'} for a {machine.nozzle_mm:g} mm nozzle.",
         )
     section = pi / 4 * filament.diameter_mm**2
     melts = LAYER.recipe.melt_mm3_s[filament.material] * machine.nozzle_mm / 0.4
@@ -126,7 +123,7 @@ def acceleration(job: Job, before_line: int) -> tuple[float, str, int] | None:
 def _quickening(job: Job, last_line: int) -> Iterator[Finding]:
     found = acceleration(job, last_line)
     usual = LAYER.recipe.acceleration_mm_s2
-    if found is None or found[0] <= QUICK * usual:
+    if found is None or found[0] <= JOB_CHECK.quick * usual:
         return
     much, letter, line = found
     text = f"The first layer is laid with {much:.0f} mm/s² of acceleration: lines are torn up at bends. {usual:.0f} holds better."

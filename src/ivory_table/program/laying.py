@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead
-from ivory_table.core.defaults import PROOF
+from ivory_table.core.defaults import HEAT, PROOF
 from ivory_table.core.manner import Manner
 from ivory_table.core.offset import convention
 from ivory_table.core.plate import Filament, Machine, Plate
@@ -15,8 +15,6 @@ from ivory_table.core.value import Array, Value
 from ivory_table.program.check import Points, check_program
 from ivory_table.program.reader import Toolpath
 
-#: Of a tip that is warm, but does not ooze.
-WARM_C = 150.0
 #: Where a program has ended and only keeps the machine warm for a while.
 WARM = f"; stays warm for {PROOF.warm_minutes:g} minutes, then off"
 #: Where the tip waits for an eye, and a ladder may be stopped.
@@ -98,7 +96,7 @@ class Writer:
             "G90 ; absolute places",
             "M83 ; relative filament" if self.relative else "M82 ; absolute filament",
             manner.send("heat_bed", celsius=bed_c) + " ; heat the plate",
-            manner.send("heat_tip", celsius=min(nozzle_c, WARM_C)) + " ; tip warm, below oozing",
+            manner.send("heat_tip", celsius=min(nozzle_c, HEAT.tip_warm_c)) + " ; tip warm, below oozing",
             manner.send("heat_bed_wait", celsius=bed_c) + " ; wait for the plate",
             manner.send("home") + " ; home, tip still below oozing",
         )
@@ -123,7 +121,7 @@ class Writer:
         self.push(-2 * PROOF.retract_mm, 25)
         self.lift_to(PROOF.park_mm)
         manner = self.manner
-        self.say(WARM, manner.send("heat_tip", celsius=WARM_C))
+        self.say(WARM, manner.send("heat_tip", celsius=HEAT.tip_warm_c))
         if manner.can("dwell"):
             self.say(manner.send("dwell", seconds=PROOF.warm_minutes * 60))
         self.say(manner.send("heat_tip", celsius=0), manner.send("heat_bed", celsius=0))

@@ -27,6 +27,8 @@ class _Feel(Value):
 
 
 class _Tram(Value):
+    beam_level_mm: float
+    walk_rocks: float
     tol_share_of_layer: float
     done_at: float
     hand_floor_mm: float
@@ -197,6 +199,9 @@ class _Minutes(Value):
 
 
 class _Judge(Value):
+    shim_sheets_mm: tuple[float, ...]
+    shim_below: float
+    shim_gains: float
     done_at: float
     leave_at: float
     gain: float
@@ -295,6 +300,7 @@ class _Recipe(Value):
 
 
 class _Placing(Value):
+    raft_below: float
     cells: int
     draws: int
     apart_mm: float
@@ -355,6 +361,9 @@ class _Motion(Value):
 
 
 class _Heat(Value):
+    still_moves_mm: float
+    oozes_c: float
+    tip_warm_c: float
     within_c: float
     window_minutes: float
     steady_c_min: float
@@ -484,6 +493,23 @@ class _HoldDown(Value):
     material: dict[str, _HeldMaterial]
 
 
+class _JobCheck(Value):
+    alike_c: float
+    same_heat_c: float
+    layer_share: float
+    low_travel_mm: float
+    thin: float
+    thick: float
+    quick: float
+    corner_side_mm: float
+    corner_deg: float
+    least_brim_mm: float
+    comes_off_told_at: float
+    comes_off_warned_at: float
+    worth_p: float
+    worth_share: float
+
+
 def _table(name: str) -> dict[str, Any]:
     return tomllib.loads(files(__package__).joinpath(f"{name}.toml").read_text("utf-8"))
 
@@ -499,6 +525,7 @@ JUDGE = _Judge.model_validate(_job["judge"])
 PROOF = _Proof.model_validate(_job["proof"])
 MOTION = _Motion.model_validate(_job["motion"])
 HEAT = _Heat.model_validate(_job["heat"])
+JOB_CHECK = _JobCheck.model_validate(_job["job_check"])
 SURVEY = _Survey.model_validate(_job["survey"])
 FIELD = _Field.model_validate(_job["field"])
 LAYOUT = _Layout.model_validate(_job["layout"])

@@ -55,10 +55,6 @@ def recipe_view(run: OpenRun) -> RecipeView:
     )
 
 
-#: Where parts are sound together with less than this, a raft is spoken of.
-RAFT_BELOW = 0.5
-
-
 def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) -> PlacingView:
     """The best places for parts, by what is believed of the plate now, the mesh in use and its keep-outs."""
     state, plate = run.state.with_marks(), run.setup.plate
@@ -82,7 +78,7 @@ def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) 
         footprint=footprint,
         placing=found,
         held=_held(footprint, run.setup.filament.material, enclosed=enclosed),
-        raft=_raft(nozzle, bead) if found.places and found.p_all < RAFT_BELOW else "",
+        raft=_raft(nozzle, bead) if found.places and found.p_all < LAYER.placing.raft_below else "",
         words=words + ".",
     )
 

@@ -8,6 +8,7 @@ from scipy.signal import correlate
 from scipy.stats import norm
 
 from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import JOB_CHECK
 from ivory_table.core.moves import best_shift, p_all_sound
 from ivory_table.core.offset import convention, stored_after
 from ivory_table.core.plate import Filament, Plate
@@ -28,10 +29,8 @@ DRAWS = 400
 _BESIDE_MM = 20.0
 #: A cell is called by its likeliest verdict from this chance on.
 SURE = 0.55
-#: Something else is worth a change from so much more of chance on.
-WORTH_P = 0.05
-#: A job is moved in steps of this size and turned by so much, where so much more of it would hold.
-STEP_MM, TURN_DEG, WORTH_SHARE = 5.0, 15, 0.05
+#: A job is moved in steps of this size and turned by so much.
+STEP_MM, TURN_DEG = 5.0, 15
 
 
 def bead_of(job: Job, filament: Filament) -> Bead | None:
@@ -107,7 +106,7 @@ def better_stored(over: Over, on: Standing) -> Better | None:
     machine, (low, high) = on.machine, over.band
     shift = best_shift(over.draws, low, high, over.bead.target_mm(on.filament.material), machine.z_step_mm)
     after = p_all_sound(over.draws + shift, low, high)
-    if abs(shift) < machine.z_step_mm / 2 or after <= over.p_all + WORTH_P:
+    if abs(shift) < machine.z_step_mm / 2 or after <= over.p_all + JOB_CHECK.worth_p:
         return None
     new = stored_after(machine.stored_mm, shift, convention(machine.convention), machine.z_step_mm)
     return Better(
@@ -126,7 +125,7 @@ def laid_otherwise(over: Over, on: Standing) -> LaidOtherwise | None:
         bead = Bead(recipe.line_mm, recipe.layer_mm)
         # The plate stays; the tip is so much higher by the layer.
         p = p_all_sound(over.draws + bead.layer_mm - had.layer_mm, *bead.bands_mm()["sound"])
-        if p > (best.p_after if best else over.p_all + WORTH_P):
+        if p > (best.p_after if best else over.p_all + JOB_CHECK.worth_p):
             words = (
                 f"Where the job is made, set a first layer of {bead.layer_mm:.2f} mm with lines {bead.line_mm:.2f} mm wide "
                 f"instead of {had.layer_mm:.2f} and {had.line_mm:.2f}."
@@ -158,7 +157,7 @@ def placed(job: Job, over: Over, on: Standing) -> Placed | None:
     middle = np.array(middle_of(job))
     # What is laid anywhere must stay on the plate; what holds is asked of the first layer.
     every = np.array([p for m in job.moves if lays(m) for p in (m.start[:2], m.end[:2])])
-    best, most = None, on_map + WORTH_SHARE
+    best, most = None, on_map + JOB_CHECK.worth_share
     for degrees in range(0, 360, TURN_DEG):
         a = np.radians(degrees)
         turn = np.array([[np.cos(a), -np.sin(a)], [np.sin(a), np.cos(a)]])

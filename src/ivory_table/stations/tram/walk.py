@@ -7,7 +7,7 @@ import math
 from typing import Literal
 
 from ivory_table.core.advice import order_of
-from ivory_table.core.defaults import MOTION, OFFSET
+from ivory_table.core.defaults import HEAT, MOTION, OFFSET, TRAM
 from ivory_table.core.manner import Manner
 from ivory_table.core.value import Value
 from ivory_table.program.laying import ascii_only
@@ -19,12 +19,6 @@ from ivory_table.stations.tram.standing import centre_after_tram_mm
 
 Call = Literal["message", "tone", "pause"]
 CALLS: tuple[Call, ...] = ("message", "tone", "pause")
-#: Tip temperature while walking: warm, below oozing.
-TIP_C = 150.0
-
-
-#: How much of a knob's move the plate may give to another screw when it passes no twist at all.
-ROCKS = 0.25
 
 
 class Visit(Value):
@@ -61,7 +55,7 @@ def sinking_turns(state: RunState) -> float:
             low = drag + 2 * sd - OFFSET.deepest_press_mm
         worst = max(worst, low / s.pitch_mm)
     if len(state.screws) > 3:
-        worst /= 1 - ROCKS
+        worst /= 1 - TRAM.walk_rocks
     return math.ceil(2 * worst - 1e-9) / 2 if worst > 0 else 0.0
 
 
@@ -87,7 +81,7 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
         "G21 ; mm",
         manner.send("absolute"),
         manner.send("heat_bed", celsius=state.bed_wanted_c),
-        manner.send("heat_tip", celsius=min(TIP_C, setup.filament.nozzle_c)),
+        manner.send("heat_tip", celsius=min(HEAT.tip_warm_c, setup.filament.nozzle_c)),
         manner.send("heat_bed_wait", celsius=state.bed_wanted_c) + " ; wait for the plate",
         manner.send("home"),
         lift(state, manner).line,
