@@ -118,6 +118,59 @@ def test_a_second_tip_by_mouse(desk_page: Page) -> None:
     expect(page.get_by_text(re.compile(r"right with \d+ %"))).to_be_visible()
 
 
+@pytest.mark.parametrize("width", [1280, 390])
+def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(start_run(page, "Kestrel") + "/offset")
+    at_station(page, "offset")
+    page.get_by_role("button", name="the probe: does it repeat").click()
+    keep = page.get_by_role("button", name="Keep place")
+    page.get_by_label("Probe triggers at z").fill("1.0")
+    page.get_by_label("Gauge drags at z").fill("much")
+    keep.click()
+    expect(page.get_by_text("Give the place and both heights in mm.")).to_be_visible()
+    for k, (x, y) in enumerate([(20, 20), (300, 20), (160, 150), (20, 280), (300, 280)]):
+        page.get_by_label("At X").fill(str(x))
+        page.get_by_label("Y", exact=True).fill(str(y))
+        page.get_by_label("Probe triggers at z").fill(f"{1 + 0.0005 * x:.3f}")
+        page.get_by_label("Gauge drags at z").fill("0.1")
+        with keeping(page):
+            keep.click()
+        expect(keep).to_have_text(f"Keep place {k + 2}")
+    expect(page.get_by_test_id("tilt")).to_contain_text("for 100 mm to the right")
+    assert serious(page) == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    with keeping(page):
+        page.get_by_role("button", name="Count it in from here on").click()
+    expect(page.get_by_text("Counted in now: +0.050 mm for 100 mm to the right")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="take it as it reads").click()
+    expect(page.get_by_text("Counted in now")).to_have_count(0)
+
+
+def test_the_practice_machine_does_the_second_tip(desk_page: Page) -> None:
+    page = desk_page
+    page.goto(start_run(page, "Heron") + "/offset")
+    at_station(page, "offset")
+    page.get_by_role("button", name="a second tip beside the first").click()
+    with keeping(page):
+        page.get_by_role("button", name="Begin").click()
+    practise = page.get_by_role("button", name="Practice: do it for me")
+    done = page.get_by_role("heading", name=re.compile("above the first, as wanted"))
+    for _ in range(20):
+        expect(practise.or_(done).first).to_be_visible()
+        if done.is_visible():
+            break
+        before = page.get_by_role("img", name=re.compile("The second tip hangs")).get_attribute("aria-label")
+        heading = page.locator("h2", has_text=re.compile(r"\w")).last.inner_text()
+        with page.expect_response(lambda r: r.url.endswith("/second/practice")):
+            practise.click()
+        expect(practise.or_(done).first).to_be_enabled()
+        assert before or heading
+    expect(done).to_be_visible()
+
+
 def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -> None:
     """The button that was pressed is gone: whoever goes by Tab or by a reader must not begin again at the top."""
     page = desk_page

@@ -49,6 +49,16 @@ def test_a_machine_is_made_with_its_screws_placed_by_hand(desk_page: Page) -> No
     expect(page.get_by_role("status")).to_have_text("Kept.")
     assert serious(page) == []
 
+    # Its plate is on springs: how far one weight sinks it is kept, and what no spring does is refused.
+    page.get_by_label("Its plate is on springs").check()
+    page.get_by_label("A weight of").fill("500")
+    page.get_by_label("sinks it by").fill("9")
+    page.get_by_role("button", name="Keep this machine").click()
+    expect(page.get_by_text("This number is too large: 3.0 is the most").first).to_be_visible()
+    page.get_by_label("sinks it by").fill("0.4")
+    page.get_by_role("button", name="Keep this machine").click()
+    expect(page.get_by_role("status")).to_have_text("Kept.")
+
     # It is on the bench, and a run of it begins with the rough start.
     page.goto(page.url.split("/setup")[0])
     page.get_by_role("button", name="Egret").click()
