@@ -46,6 +46,7 @@ def setup_for(machine_id: str, run_id: str = "run", gauge: int = 0) -> RunSetup:
         initials="mk",
         started_at=NOON,
         neighbours_alike=True,
+        form_apart=True,
         causes_considered=True,
     )
 

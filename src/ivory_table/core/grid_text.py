@@ -216,7 +216,7 @@ def _indices_beside(body: Cells) -> bool:
 def _x_headings(cells: Cells) -> list[float] | None:
     """The first row as positions or counted points: numbers that grow or fall evenly, unlike heights, or a corner left empty."""
     n, first = cells[0]
-    if len(cells) < 2:
+    if len(cells) < 2 or not first:
         return None
     wider = len(cells[1][1]) == len(first) + 1
     body = first if wider or _is_number(first[0]) else first[1:]

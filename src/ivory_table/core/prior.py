@@ -25,6 +25,7 @@ def first_belief(
     answer_known: tuple[float, float] | None = None,
     reversed_share: ArrayLike = TRAM.reversed_share,
     hypotheses: int | None = None,
+    form_apart: bool = True,
 ) -> Belief:
     """What is believed before the first reading.
 
@@ -59,6 +60,7 @@ def first_belief(
         np.asarray(gain_sds, dtype=float),
         np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
         hypotheses or (TRAM.hypotheses * min(m, 6) // 4 if m > 3 else TRAM.hypotheses // 8),
+        form_apart,
     )
     return prior.drawn(mean, cov)
 
@@ -80,6 +82,8 @@ class Prior:
     gain_sds: Array
     reversed_share: Array
     hypotheses: int
+    #: Whether a reading away from the screws tells of the knobs' senses alone. Runs begun before that was so are not.
+    form_apart: bool = True
 
     def drawn(self, mean: Array, cov: Array, leads: Array | None = None) -> Belief:
         """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
@@ -144,7 +148,7 @@ class Prior:
 
     def unlearnt(self) -> Belief:
         """The belief of the same plate and person where nothing that earlier runs taught of the machine counts."""
-        return first_belief(self.surface, bias_sd_mm=self.bias_sd_mm, feel=self.feel, hypotheses=self.hypotheses)
+        return first_belief(self.surface, bias_sd_mm=self.bias_sd_mm, feel=self.feel, hypotheses=self.hypotheses, form_apart=self.form_apart)
 
     def peak(self, belief: Belief, leads: Array) -> tuple[Array, Array]:
         """Where the hypotheses' parameters are likeliest, and how sharply: mean (k,) and covariance (k, k).

@@ -75,6 +75,8 @@ class RunSetup(Value):
 
     #: Whether places near one another are taken to deviate alike; runs begun before that was computed are not.
     neighbours_alike: bool = False
+    #: Whether readings away from the screws tell nothing of supports and hand; runs begun before that was so are not.
+    form_apart: bool = False
     #: Whether other causes than the height are considered; runs begun before that was computed are not.
     causes_considered: bool = False
     #: What the machine makes of a mesh.

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 from numpy.typing import ArrayLike
-from scipy.special import log_ndtr
+from scipy.special import log_ndtr, logsumexp
 
 from .defaults import TRAM
 from .normals import normalised, truncated_moments
@@ -81,10 +81,9 @@ class Read:
         miss = self.value - b.mean @ self.row
         gain = along / s[:, None]
         told = gain[:, :, None] * along[:, None, :]
-        log_weight = b.log_weight - 0.5 * (np.log(s) + miss**2 / s)
         return replace(
             b,
-            log_weight=normalised(log_weight),
+            log_weight=normalised(b.log_weight + _tells(b, self.row, -0.5 * (np.log(s) + miss**2 / s))),
             mean=b.mean + gain * miss[:, None],
             cov=np.subtract(b.cov, told, out=told),
         )
@@ -112,10 +111,27 @@ class Felt:
         gain = along / s[:, None]
         return replace(
             b,
-            log_weight=normalised(b.log_weight + log_z),
+            log_weight=normalised(b.log_weight + _tells(b, self.row, log_z)),
             mean=b.mean + gain * shift[:, None],
             cov=b.cov - (shrink / s**2)[:, None, None] * along[:, :, None] * along[:, None, :],
         )
+
+
+def _tells(b: "Belief", row: Array, log_likelihood: Array) -> Array:
+    """(n,) ln by which a reading weighs the hypotheses, of ln likelihood (n,).
+
+    Over the screws it tells of supports, senses and hand. Away from them it may be off for the plate's own form, or for what
+    a proof or an offset is judged by: taken for the hand's scatter, that made hands rougher and supports stiffer from run
+    to run. It tells of the senses alone: each set of reversed knobs is weighed as a whole.
+    """
+    first_form = len(b.surface.anchors)
+    if not b.prior_of.form_apart or not np.any(np.abs(row[first_form : b.surface.bias]) > 1e-6):
+        return log_likelihood
+    codes = (b.signs < 0) @ (1 << np.arange(b.signs.shape[1]))
+    _, of = np.unique(codes, return_inverse=True)
+    told = b.log_weight + log_likelihood
+    together = [logsumexp(told[of == k]) - logsumexp(b.log_weight[of == k]) for k in range(of.max() + 1)]
+    return np.asarray(together)[of]
 
 
 def _weighed(b: "Belief", log_likelihood: Array) -> "Belief":

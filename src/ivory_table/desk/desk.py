@@ -127,6 +127,7 @@ class Desk:
             caliper=caliper_of(self.workshop, machine.id, wanted.plate_id, wanted.filament_id),
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,
+            form_apart=True,
             causes_considered=True,
             mesh_law=self._manner_of(machine).mesh,
         )

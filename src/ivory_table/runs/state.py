@@ -154,6 +154,7 @@ class RunState:
             lam_known=known,
             gains_known=gains,
             answer_known=learnt.answer_ln if learnt is not None and known is not None else None,
+            form_apart=setup.form_apart,
             reversed_share=[
                 TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
             ],

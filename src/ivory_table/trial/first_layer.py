@@ -134,6 +134,7 @@ class Session:
                 initials="tr",
                 started_at=datetime.now(UTC),
                 neighbours_alike=True,
+                form_apart=True,
                 causes_considered=True,
             )
         )

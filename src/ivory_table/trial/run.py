@@ -76,6 +76,7 @@ class Trial:
                 initials="tr",
                 started_at=datetime.now(UTC),
                 neighbours_alike=True,
+                form_apart=True,
                 causes_considered=True,
             )
         )

@@ -6718,6 +6718,11 @@ export interface components {
              * @default 0
              */
             foretold_sd_mm: number;
+            /**
+             * Form Apart
+             * @default false
+             */
+            form_apart: boolean;
             gauge: components["schemas"]["Gauge"];
             /** Id */
             id: string;

@@ -25,7 +25,9 @@ def trammed(run: RunState) -> bool:
         return False
     p = run.belief.p_within(run.tol_mm)
     if p < TRAM.done_at:
-        return p >= TRAM.likely_at and (only_twist_left(run) or gives_up(run))
+        # A plate that has broken its promises is not within by another one: turns of all are read first.
+        given_up = gives_up(run) and not _turned_in(run, tram.rounds)
+        return p >= TRAM.likely_at and (only_twist_left(run) or given_up)
     if tram.way == "read_all" and tram.rounds > tram.guard.since_round:
         return not (run.belief.surface.many and _turned_in(run, tram.rounds))
     return tram.rounds > tram.guard.since_round or advice.enough_felt(len(tram.visited), run.belief.surface)
