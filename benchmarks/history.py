@@ -23,7 +23,7 @@ from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.summary import Shown, shown_of
-from ivory_table.stations.mesh.entries import MeshUsed
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.tram.entries import Counted, ReadMm
 from ivory_table.store.workshop import Workshop
 

@@ -17,7 +17,7 @@ from ivory_table.core.knob_signs import log_p_signs
 from ivory_table.core.normals import flattened, normalised, truncated_moments
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.prior import first_belief
-from ivory_table.core.steps import Felt
+from ivory_table.core.steps import Felt, Read
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm
 from ivory_table.trial.tram import screws_of, surface_of
@@ -404,3 +404,32 @@ def test_supports_found_stiff_again_and_again_are_learnt_as_stiff() -> None:
     assert passed[0] < 0.7
     assert passed[-1] > 0.98
     assert (np.diff(passed) > 0).all()
+
+
+@given(st.floats(0.05, 0.3), st.integers(0, 3))
+def test_what_is_read_away_from_the_screws_tells_nothing_of_hand_and_supports(off: float, reading: int) -> None:
+    """However surprising it is: it may be the plate's form. Over a screw it tells, and knobs' senses it tells from anywhere."""
+    belief = first_belief(SURFACE, bias_sd_mm=0.02, reversed_share=0.005)
+    for s in HERON.machine.screws:
+        belief = belief.read(belief.gap_row(s.x_mm, s.y_mm), 0.0, 0.005)
+    x, y = HERON.plate.centre
+    row = belief.gap_row(x + 10 * reading, y)
+    after = Read(row, off, 0.005).told_to(belief)
+    assert after.scatter_learnt() == pytest.approx(belief.scatter_learnt(), rel=1e-6)
+    assert after.compliance_learnt()[0] == pytest.approx(belief.compliance_learnt()[0], abs=1e-6)
+    screw = HERON.machine.screws[0]
+    over = belief.turned(0, 0.2, 0.005)
+    there = Read(over.gap_row(screw.x_mm, screw.y_mm), 0.1, 0.005).told_to(over)
+    assert there.compliance_learnt()[0] != pytest.approx(over.compliance_learnt()[0], abs=1e-3)
+
+
+def test_a_reversed_knob_is_told_from_away_from_the_screws() -> None:
+    belief = first_belief(SURFACE, bias_sd_mm=0.02, reversed_share=0.02)
+    for s in HERON.machine.screws:
+        belief = belief.read(belief.gap_row(s.x_mm, s.y_mm), 0.0, 0.005)
+    screw = HERON.machine.screws[0]
+    turned = belief.turned(0, 0.4, 0.01)
+    near = (screw.x_mm + 25, screw.y_mm + 25)
+    expected = turned.height([near])[0][0]
+    went = Read(turned.gap_row(*near), -float(expected), 0.02).told_to(turned)
+    assert went.p_reversed()[0] > 0.5

@@ -16,7 +16,8 @@ from ivory_table.runs.entry import kept
 from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted, ZoneCleaned
-from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint, MeshUsed
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshPoint
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offset.entries import Felt
 from ivory_table.stations.prepare.entries import CheckDone, Heated
 from ivory_table.stations.sign_off.entries import SignedOff

@@ -29,12 +29,12 @@ from ivory_table.stations.mesh.entries import (
     MeshSent,
     MeshStored,
     MeshTakenUp,
-    MeshUsed,
 )
 from ivory_table.stations.mesh.paste import MeshPaste, preview
 from ivory_table.stations.mesh.readback import ReadbackPaste, compared
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.survey import survey_at
+from ivory_table.stations.mesh_used import MeshUsed
 from tests.stations.test_run import keep, practise, start
 
 

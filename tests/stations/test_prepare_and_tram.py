@@ -9,6 +9,7 @@ import pytest
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
+from ivory_table.core.mesh import MeshSurvey, grid_on
 from ivory_table.core.plate import Layer, Screw
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.demo.tidewater import GAUGES
@@ -18,8 +19,10 @@ from ivory_table.practice.firmware import Firmware
 from ivory_table.runs.common import Resumed, TakenBack, WhereNoted
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations import prepare, setup, sign_off, tram
+from ivory_table.stations import mesh, prepare, setup, sign_off, tram
 from ivory_table.stations.head import head_of
+from ivory_table.stations.mesh.entries import MeshKept
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
 from ivory_table.stations.offset.feel import feel_by_practice, feel_check
 from ivory_table.stations.prepare.entries import ChangeTold, CheckDone, Heated, SchoolChosen, ThermalRead
@@ -577,3 +580,28 @@ def test_what_to_lay_out_and_where_to_look_are_shown(desk: Desk) -> None:
         ) and left.id == "clips_clear":
             assert [s.label for s in spots] == ["front clip", "rear clip"]
     assert prepare.view.view(run).sheet.spots == ()
+
+
+def test_a_mesh_is_switched_off_before_knobs_are_turned_to_it(desk: Desk) -> None:
+    """With a felt mesh the gauge drags at z 0 everywhere, however the plate lies: the tram would find nothing to do."""
+    run = start(desk, "heron")
+    heights = tuple(tuple(0.1 * c + 0.02 * r for c in range(3)) for r in range(3))
+    survey = MeshSurvey(
+        grid=grid_on(run.setup.plate, 3, 3), heights_mm=heights, owns_zero=True, plate_id=run.setup.plate_id
+    )
+    run = keep(desk, "mesh", MeshKept(survey=survey))
+    assert tram.step.now_at(run).step == "mesh_off"
+    assert tram.view.view(run).mesh_off_line == "CHART_USE S0"
+    run = practise(desk, "tram", times=1)
+    assert not run.state.mesh_on
+    assert tram.step.now_at(run).step in ("sense", "count")
+    # Mesh is not done any more, and says why; it is once it is switched on again.
+    assert not mesh.standing.standing(run).done
+    assert "switched off before the knobs were turned" in mesh.view.view(run).mesh_words
+    run = keep(desk, "mesh", MeshUsed(on=True))
+    assert mesh.standing.standing(run).done
+    # A run that ends its tram before a mesh is measured is not asked to go back.
+    assert tram.step.now_at(run).step == "mesh_off"
+    practise(desk, "tram")
+    run = keep(desk, "mesh", MeshUsed(on=True))
+    assert tram.step.now_at(run).step == "done"

@@ -20,8 +20,9 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, prepare, sign_off, tram
 from ivory_table.stations.first_layer.entries import Judged, Nudged, ProofStarted, ZoneCleaned
-from ivory_table.stations.mesh.entries import MeshPlanned, MeshUsed
+from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.mesh.paste import KnownHeight, MeshPaste
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offset.entries import FeelKept
 from ivory_table.stations.prepare.entries import CheckDone, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff

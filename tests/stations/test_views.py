@@ -14,7 +14,8 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.head import head_of
-from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned, MeshUsed
+from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offset.entries import Felt
 from ivory_table.stations.offset.step import OffsetTry
 from ivory_table.stations.prepare.entries import CheckDone, Heated

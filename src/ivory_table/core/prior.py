@@ -148,7 +148,13 @@ class Prior:
 
     def unlearnt(self) -> Belief:
         """The belief of the same plate and person where nothing that earlier runs taught of the machine counts."""
-        return first_belief(self.surface, bias_sd_mm=self.bias_sd_mm, feel=self.feel, hypotheses=self.hypotheses, form_apart=self.form_apart)
+        return first_belief(
+            self.surface,
+            bias_sd_mm=self.bias_sd_mm,
+            feel=self.feel,
+            hypotheses=self.hypotheses,
+            form_apart=self.form_apart,
+        )
 
     def peak(self, belief: Belief, leads: Array) -> tuple[Array, Array]:
         """Where the hypotheses' parameters are likeliest, and how sharply: mean (k,) and covariance (k, k).

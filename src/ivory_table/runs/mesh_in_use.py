@@ -32,6 +32,10 @@ def mesh_rise(run: "RunState", survey: MeshSurvey, places: Array) -> Array:
 def mesh_words(run: "RunState") -> str:
     """What the mesh in use was taken for, where that is not what is printed now; empty when it fits."""
     mesh = run.mesh
+    if mesh is not None and run.mesh_off_for_tram:
+        return (
+            "It was switched off before the knobs were turned. Measure it again, or switch it on where none was turned."
+        )
     if mesh is None or not run.mesh_on:
         return ""
     words = []

@@ -90,6 +90,8 @@ class RunState:
     moved_mm: tuple[float, ...] = ()
     mesh: MeshSurvey | None = None
     mesh_on: bool = False
+    #: It was switched off before the knobs were turned, and nobody has said since what is to become of it.
+    mesh_off_for_tram: bool = False
     #: Points of the kept mesh that were measured again since it was kept, as (column, row).
     measured_again: frozenset[tuple[int, int]] = frozenset()
     #: A mesh was kept or switched after the offset was set: its zero may lie elsewhere.
@@ -435,6 +437,7 @@ class RunState:
             mesh=survey,
             mesh_on=True,
             mesh_since_offset=True,
+            mesh_off_for_tram=False,
             mesh_sent=False,
             mesh_stored=False,
             mesh_on_told=False,

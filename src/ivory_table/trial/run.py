@@ -27,7 +27,8 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
 from ivory_table.stations.first_layer.entries import FeedCorrected, FeedMeasured, ProofStarted
-from ivory_table.stations.mesh.entries import MeshPlanned, MeshUsed
+from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
 from ivory_table.store.workshop import Workshop

@@ -4026,7 +4026,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshFelt"] | components["schemas"]["MeshPointTrusted"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshUsed"] | components["schemas"]["MeshSent"] | components["schemas"]["MeshStored"] | components["schemas"]["MeshReadBack"] | components["schemas"]["MeshChecked"] | components["schemas"]["MeshDiscarded"] | components["schemas"]["MeshCheckBegun"] | components["schemas"]["MeshTakenUp"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["MeshPoint"] | components["schemas"]["MeshFelt"] | components["schemas"]["MeshPointTrusted"] | components["schemas"]["MeshBase"] | components["schemas"]["MeshPlanned"] | components["schemas"]["MeshPointAgain"] | components["schemas"]["MeshKept"] | components["schemas"]["MeshSent"] | components["schemas"]["MeshStored"] | components["schemas"]["MeshReadBack"] | components["schemas"]["MeshChecked"] | components["schemas"]["MeshDiscarded"] | components["schemas"]["MeshCheckBegun"] | components["schemas"]["MeshTakenUp"] | components["schemas"]["MeshUsed"];
         };
         /** KeepOffset */
         KeepOffset: {
@@ -4090,7 +4090,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["MeshUsed"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
         };
         /**
          * Kept
@@ -7954,6 +7954,8 @@ export interface components {
             learnt: components["schemas"]["LearntLine"][];
             /** Left */
             left?: string | null;
+            /** Mesh Off Line */
+            mesh_off_line: string;
             /** Mm Per Mark */
             mm_per_mark?: number | null;
             /**
@@ -7994,7 +7996,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "beam" | "no_knobs" | "sense" | "count" | "feel" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
+            step: "beam" | "no_knobs" | "mesh_off" | "sense" | "count" | "feel" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
             /**
              * Stop
              * @default 1

@@ -141,18 +141,6 @@ class MeshKept(Row):
         return f"mesh of {len(self.survey.grid.xs_mm)} x {len(self.survey.grid.ys_mm)} kept"
 
 
-class MeshUsed(Row):
-    """Whether the machine applies the kept mesh after homing."""
-
-    kind: Literal["mesh_used"] = "mesh_used"
-    effect: ClassVar[Effect] = "moves_nozzle"
-    stations: ClassVar = ("mesh",)
-    on: bool
-
-    def words(self, machine: Machine) -> str:
-        return "mesh on" if self.on else "mesh off"
-
-
 class MeshSent(Row):
     """The kept mesh was sent to the machine."""
 

@@ -13,12 +13,12 @@ from ivory_table.stations.mesh.entries import (
     MeshReadBack,
     MeshSent,
     MeshStored,
-    MeshUsed,
 )
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.survey import Survey, survey_at
 from ivory_table.stations.mesh.use import lines_to_send
 from ivory_table.stations.mesh_listed import listed, refuse_off
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.work import MOST_ANSWERS, Descent, Work, feel_down, probed

@@ -7,6 +7,7 @@ from ivory_table.runs.common import MachineRestarted
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.mesh_used import MeshUsed
 
 from .check import check_at
 from .entries import (
@@ -19,7 +20,6 @@ from .entries import (
     MeshSent,
     MeshStored,
     MeshTakenUp,
-    MeshUsed,
 )
 from .state import with_step
 from .survey import survey_at

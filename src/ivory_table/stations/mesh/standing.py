@@ -12,7 +12,11 @@ def standing(run: OpenRun) -> Standing:
     figure = "none kept"
     if mesh is not None:
         figure = f"range {float(mesh.values.max() - mesh.values.min()):.2f} mm" + ("" if on else ", off")
-    return Standing(begun=mesh is not None or bool(Mesh.of(run.state).points), done=mesh is not None, figure=figure)
+    return Standing(
+        begun=mesh is not None or bool(Mesh.of(run.state).points),
+        done=mesh is not None and not run.state.mesh_off_for_tram,
+        figure=figure,
+    )
 
 
 @records("mesh")

@@ -15,6 +15,7 @@ from ivory_table.core.mesh_check import CheckRead
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.mesh_in_use import mesh_differs, mesh_rise
 from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.stations.mesh_used import MeshUsed
 
 from .entries import (
     MeshBase,
@@ -31,7 +32,6 @@ from .entries import (
     MeshSent,
     MeshStored,
     MeshTakenUp,
-    MeshUsed,
 )
 
 Point = tuple[int, int]
@@ -239,7 +239,8 @@ def _refuse_another_plate(survey: MeshSurvey, run: RunState) -> None:
 def _used(what: MeshUsed, run: RunState, entry: Entry) -> RunState:
     if what.on and run.mesh is None:
         raise ValueError("There is no kept mesh to use yet.")
-    return replace(run, mesh_on=what.on, mesh_since_offset=True, mesh_on_told=what.on)
+    for_tram = entry.station == "tram" and not what.on
+    return replace(run, mesh_on=what.on, mesh_since_offset=True, mesh_on_told=what.on, mesh_off_for_tram=for_tram)
 
 
 @fold.register

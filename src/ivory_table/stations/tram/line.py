@@ -10,6 +10,7 @@ from ivory_table.link.session import Session
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import lift, probe_reaches
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.offers import offer, untried, walked
 from ivory_table.stations.station import Job, Offer
 from ivory_table.stations.tram.entries import CentreFelt, ReadMm, ScrewFelt, Visited
@@ -97,7 +98,16 @@ def _probe_screw(work: Work, screw: Screw) -> None:
     work.keep(ReadMm(x_mm=screw.x_mm, y_mm=screw.y_mm, instrument="probe", value_mm=value, screw=screw.name))
 
 
+def mesh_off(work: Work) -> None:
+    """The machine's mesh switched off, so that the knobs are turned to the plate and not to what was measured of it."""
+    does = work.session.manner
+    if does.can("mesh_off"):
+        work.session.ask(does.send("mesh_off"))
+    work.keep(MeshUsed(on=False))
+
+
 JOBS = {
+    "mesh_off": Job("Switch the mesh off", mesh_off),
     "visit": Job("Go to the screw", visit),
     "step_screws": Job("Step down to the gauge at every screw", step_screws),
     "probe_screws": Job("Probe every screw", probe_screws),
@@ -108,6 +118,8 @@ JOBS = {
 def offers(run: OpenRun, session: Session) -> tuple[Offer, ...]:
     state, setup, tram, does = run.state, run.setup, Tram.of(run.state), session.manner
     now = now_at(run)
+    if now.step == "mesh_off":
+        return (offer(session, JOBS, "mesh_off", "the mesh is switched off; nothing moves"),)
     if now.step == "read":
         unread = [s for j, s in enumerate(state.screws) if j not in tram.round_read or j == to_read(state)]
         moves, wrong = walked(state, does, [(s.x_mm, s.y_mm, s.name) for s in unread], probing=False)

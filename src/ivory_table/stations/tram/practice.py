@@ -10,6 +10,7 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.searching import first_try_mm
+from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.tram.entries import (
     BackedOff,
     BeamRead,
@@ -51,6 +52,9 @@ def practice(desk: Desk, run: OpenRun) -> Row:
     if now.step in ("further", "prove") and now.further:
         hands.turn(run.setup.machine.screw(now.further.screw), now.further.marks)
         return Turned(screw=now.further.screw, marks=now.further.marks)
+    if now.step == "mesh_off":
+        hands.use_mesh(None)
+        return MeshUsed(on=False)
     if now.step == "beam":
         return _beam_by_practice(hands, run)
     if now.step == "skirt" and now.screw:

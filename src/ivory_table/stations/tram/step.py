@@ -16,6 +16,7 @@ from ivory_table.stations.tram.state import foretold_marks
 Step = Literal[
     "beam",
     "no_knobs",
+    "mesh_off",
     "sense",
     "count",
     "feel",
@@ -71,7 +72,7 @@ def now_at(run: OpenRun) -> Now:
 
 def _now(state: RunState, step: Step, more: advice.Further | None) -> Now:
     tram = Tram.of(state)
-    if step == "beam":
+    if step in ("beam", "mesh_off"):
         return Now(step)
     if step == "skirt":
         stop = _next(state)
@@ -180,7 +181,18 @@ def _proving(state: RunState, j: int) -> Now:
     )
 
 
+#: Steps that find out how the plate lies with the tip at one height.
+_LEVELS = ("sense", "count", "skirt", "read")
+
+
 def _step(state: RunState, more: advice.Further | None) -> Step:
+    """The step at hand. A machine that follows a mesh brings the tip to z 0 over the plate it measured: knobs turned to that
+    would never level it, so the mesh is switched off first."""
+    step = _step_without_mesh(state, more)
+    return "mesh_off" if state.mesh_on and step in _LEVELS else step
+
+
+def _step_without_mesh(state: RunState, more: advice.Further | None) -> Step:
     tram = Tram.of(state)
     if not tram.beam_level(state.setup.machine):
         return "beam"

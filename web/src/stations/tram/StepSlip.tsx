@@ -73,6 +73,28 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
           <FeelKeys onFeel={(feel) => keepFelt(view, feel, keep)} disabled={acts.busy} />
         </>
       );
+    case "mesh_off":
+      return (
+        <>
+          <h2 className="text-2xl leading-tight font-semibold">Switch the mesh off first.</h2>
+          <p>
+            The machine follows a mesh: at z 0 the tip goes along the plate it was measured on, and knobs turned to that
+            would never level it.
+          </p>
+          {view.mesh_off_line && <p className="font-mono">{view.mesh_off_line}</p>}
+          <Button
+            look="main"
+            keyHint="Enter"
+            disabled={acts.busy}
+            onClick={() => keep({ kind: "mesh_used", on: false })}
+          >
+            It is off
+          </Button>
+          <p className="text-sm text-graphite">
+            Mesh asks afterwards: measure it again, or switch it on where no knob was turned.
+          </p>
+        </>
+      );
     case "beam":
       return <BeamSlip view={view} acts={acts} keep={keep} />;
     case "skirt":

@@ -88,6 +88,13 @@ export function Tram() {
       run: (k) => keep({ kind: "sense_tried", screw, felt: answers[Number(k) - 1] ?? "same" }),
     });
   }
+  if (step === "mesh_off")
+    keys.unshift({
+      keys: ["Enter"],
+      cap: "Enter",
+      does: "it is off",
+      run: () => keep({ kind: "mesh_used", on: false }),
+    });
   if (step === "turn_all")
     keys.unshift({
       keys: ["Enter"],
