@@ -7,7 +7,9 @@ import numpy as np
 import pytest
 
 from ivory_table.core.defaults import TRAM
+from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshGrid, MeshSurvey
+from ivory_table.core.plate import OwnFeel
 from ivory_table.core.proof import plan
 from ivory_table.core.tram import coupling
 from ivory_table.desk.desk import Desk, StartRun
@@ -23,7 +25,7 @@ from ivory_table.stations.sign_off.entries import SignedOff
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, SenseTried, WayChosen
 from ivory_table.stations.tram.slice import Stop, Tram
-from ivory_table.stations.tram.standing import beyond_knobs, gives_up
+from ivory_table.stations.tram.standing import beyond_knobs, gives_up, told_enough
 from ivory_table.stations.tram.standing import trammed as trammed_by
 from ivory_table.stations.turned import Turned, TurnedAll
 
@@ -364,3 +366,21 @@ def test_a_caliper_that_cannot_be_is_asked_about(desk: Desk, typed: float, meant
     assert (wrong.value.code, wrong.value.field) == ("caliper_doubtful", "caliper_mm")
     run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=typed, sure=True))
     assert run.state.proofs[-1].marks[0].caliper_mm == typed
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_counting_by_a_rough_hand_ends_once_it_tells_no_more(desk: Desk, seed: int) -> None:
+    """A hand three times as rough as most comes no nearer however often it visits: said as likely as it is, in a few rounds."""
+    table = Table(seed, ())
+    person = desk.workshop.person_by("mk")
+    rough = OwnFeel(gauge_id="copy-paper", scale=FeelScale(scatter_mm=0.034, scatter_ln_sd=0.05))
+    desk.workshop.know_person(person.model_copy(update={"feels": (rough,)}))
+    run, stops = start(desk, "heron"), 0
+    while tram.step.now_at(run).step not in ("centre", "done", "beyond_knobs"):
+        run, stops = table.answer(desk, run), stops + 1
+        assert stops <= 24
+    p = run.state.belief.p_within(run.state.tol_mm)
+    assert told_enough(run.state) or p >= TRAM.done_at or tram.step.now_at(run).step == "beyond_knobs"
+    if told_enough(run.state) and p < TRAM.done_at:
+        assert tram.view.view(run).level_words == "As level as this hand tells."
+        assert p >= TRAM.likely_at

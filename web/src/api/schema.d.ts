@@ -7954,6 +7954,8 @@ export interface components {
             learnt: components["schemas"]["LearntLine"][];
             /** Left */
             left?: string | null;
+            /** Level Words */
+            level_words: string;
             /** Mesh Off Line */
             mesh_off_line: string;
             /** Mm Per Mark */

@@ -74,6 +74,7 @@ class _Tram(Value):
     guard_share: float
     guard_worse: float
     guard_most: float
+    tells_enough: float
     likely_at: float
     stops_per_screw: float
     common_weight: float

@@ -27,10 +27,22 @@ def trammed(run: RunState) -> bool:
     if p < TRAM.done_at:
         # A plate that has broken its promises is not within by another one: turns of all are read first.
         given_up = gives_up(run) and not _turned_in(run, tram.rounds)
-        return p >= TRAM.likely_at and (only_twist_left(run) or given_up)
+        return p >= TRAM.likely_at and (only_twist_left(run) or given_up or told_enough(run))
     if tram.way == "read_all" and tram.rounds > tram.guard.since_round:
         return not (run.belief.surface.many and _turned_in(run, tram.rounds))
     return tram.rounds > tram.guard.since_round or advice.enough_felt(len(tram.visited), run.belief.surface)
+
+
+def told_enough(run: RunState) -> bool:
+    """Whether counting on would tell hardly more: so many visits for each knob, the last of which turned none by more than a mark.
+
+    A rough hand comes no nearer, however often it visits.
+    """
+    tram, m = Tram.of(run), len(run.screws)
+    stops = tram.stops[tram.guard.since :]
+    last = stops[-m:]
+    still = all(abs(s.marks + (s.further or 0)) <= 1 and s.still is None for s in last)
+    return tram.way != "read_all" and len(stops) >= TRAM.tells_enough * m and still
 
 
 def _turned_in(run: RunState, number: int) -> bool:

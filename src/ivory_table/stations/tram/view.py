@@ -77,6 +77,8 @@ class TramView(StationView):
     runs_out: RunsOut | None
     beam: BeamAdvice | None
     learnt: tuple[LearntLine, ...]
+    #: How it is level once the knobs are done.
+    level_words: str
     #: The line that switches the mesh off, where it is on record.
     mesh_off_line: str
     gives_way: str
@@ -172,6 +174,7 @@ def view(run: OpenRun) -> TramView:
             if run.setup.machine.beam and tram.beam_read
             else None,
             "learnt": learnt_lines(state),
+            "level_words": "The plate is parallel." if p >= TRAM.done_at else "As level as this hand tells.",
             "mesh_off_line": run.manner.send("mesh_off") if run.manner.can("mesh_off") else "",
             "gives_way": state.gives_way_words,
             "warp_words": state.warp_unknown

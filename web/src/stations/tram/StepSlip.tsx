@@ -260,7 +260,7 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
         <>
           <Eyebrow left="Tram" right={many(view.stops.length, "stop")} />
           <h2 className="text-3xl leading-tight font-semibold">
-            {view.head.machine.screws.length ? "The plate is parallel." : "Centre noted."}
+            {view.head.machine.screws.length ? view.level_words : "Centre noted."}
           </h2>
           <p>
             Spread {view.spread_mm.toFixed(2)} ± {view.spread_sd_mm.toFixed(2)} mm
