@@ -3,6 +3,7 @@
 from datetime import timedelta
 
 import pytest
+from pydantic import ValidationError
 
 from ivory_table.core.proof import PROOF_CHOICES, plan
 from ivory_table.core.thermal import ThermalReading
@@ -16,6 +17,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LeftFor,
     ProofEnded,
     ProofStarted,
     ToolTold,
@@ -372,3 +374,10 @@ def test_what_a_caliper_is_off_by_is_handed_on_for_the_plate_and_the_filament(de
     assert handed.values == len(laid.zones)
     assert handed.sd_mm < start(desk, "kestrel", "elsewhere").setup.caliper.sd_mm
     assert desk.workshop.lessons(machine_id="heron", plate_id="heron-steel")[0].caliper.filament_id == "pla-white"
+
+
+@pytest.mark.parametrize("wrong", [{"width_mm": -5}, {"depth_mm": 1e12}, {"p": 7}, {"left_mm": float("nan")}])
+def test_an_area_that_no_plate_has_is_refused(wrong: dict[str, float]) -> None:
+    area = {"left_mm": 10, "front_mm": 10, "width_mm": 100, "depth_mm": 100, "p": 0.8} | wrong
+    with pytest.raises(ValidationError):
+        LeftFor.model_validate({"area": area})

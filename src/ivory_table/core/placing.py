@@ -11,7 +11,7 @@ from .belief import Belief
 from .defaults import LAYER
 from .normals import normal_points
 from .plate import Plate
-from .value import Array, Value
+from .value import Array, PlaceMm, Value
 
 
 class Footprint(Value):
@@ -102,11 +102,11 @@ def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Ar
 class SoundArea(Value):
     """A rectangle of the plate in which every place is sound with the chance `p`."""
 
-    left_mm: float
-    front_mm: float
-    width_mm: float
-    depth_mm: float
-    p: float
+    left_mm: PlaceMm
+    front_mm: PlaceMm
+    width_mm: Annotated[float, Field(gt=0, le=2000)]
+    depth_mm: Annotated[float, Field(gt=0, le=2000)]
+    p: Annotated[float, Field(ge=0, le=1)]
 
     @property
     def words(self) -> str:
