@@ -130,7 +130,7 @@ function TwoTips({ view }: { view: View }) {
       <text className="svg-words" x={80} y={84} textAnchor="middle">
         first
       </text>
-      <text className="svg-words" x={272} y={y(view.wanted_mm) + 4} textAnchor="start">
+      <text className="svg-words halo" x={298} y={y(view.wanted_mm) - 6} textAnchor="end">
         wanted
       </text>
       <text className="svg-number halo" x={215} y={114} textAnchor="middle">
