@@ -2,7 +2,8 @@
 
 What a run leaves and what the next one finds are readings of the same plate some days apart. Between them its common height,
 each support and its form walk at random, with rates in mm per square root of a day that are not known: each choice of rates
-is weighed by its evidence, and whether it goes by days, by prints or by removals of the sheet as well (`wear.py`). A support that wanders on its own has a rate of its own. A change or an incident is a jump.
+is weighed by its evidence, and whether it goes by days, by prints or by removals of the sheet as well (`wear.py`). A support
+that wanders on its own has a rate of its own. A change or an incident is a jump.
 """
 
 from collections.abc import Sequence

@@ -110,12 +110,12 @@ def next_actions(
 ) -> tuple[Action, ...]:
     """Actions as `_Decision` ranks them, and last of all, where it would end what is left, another first layer for the parts."""
     gaps = drawn_gaps(field, bead)
-    ranked = _ranked(field, gaps, bead, material, marks, **known)
+    before: Before = known.pop("before", None) or Before()
+    ranked = _Decision(Remedies(field, gaps, bead, material, before=before, **known), marks).ranked()
     thicker = thicker_layer(bead)
     if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
         return ranked
-    before: Before | None = known.get("before")
-    stays = Odds.of(field).stays * (before.trust if before else 1.0)
+    stays = Odds.of(field).stays * before.trust
     low, high = bead.bands_mm()["sound"]
     now = stays * p_all_sound(gaps, low, high)
     shift = best_shift(gaps, low, high, bead.target_mm(material), known["z_step_mm"])
@@ -134,13 +134,6 @@ def next_actions(
         f"sound with {p:.0%}",
     )
     return (*ranked, settings)
-
-
-def _ranked(
-    field: FieldPosterior, gaps: Array, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
-) -> tuple[Action, ...]:
-    before: Before | None = known.pop("before", None)
-    return _Decision(Remedies(field, gaps, bead, material, before=before or Before(), **known), marks).ranked()
 
 
 @dataclass(frozen=True, eq=False)

@@ -95,18 +95,18 @@ def _gaps_on(
     """(draws, n) gaps about the gap aimed at on each of some days after a plate was left; `done`: its use up to now."""
     n = len(left.places)
     z = _normals(2 * n + 1)
-    # A few choices stand for all of them, each as often as it weighs.
-    picks = resampled(known.weight.ravel(), _CHOICES)
     start = left.off + z[:, :n] @ np.linalg.cholesky(left.covariance + 1e-10 * np.eye(n)).T
     was = _is_sound(start, left)
     if held and was.mean() >= _LEAST_HELD:
         z, start = z[was], start[was]
-    since = jump_cov(n) if jumped else np.zeros((n, n))
-    shape = shape_of_a_day(known.common, known.own, known.form, n)
-    _, each, _ = modes(n)
     if checks:
         first = start.mean(axis=0), np.cov(start.T) if held else left.covariance
         return gaps_since_checks(days, left, first, known, done, checks, z[:, n : 2 * n], _CHOICES, jumped=jumped)
+    # A few choices stand for all of them, each as often as it weighs.
+    picks = resampled(known.weight.ravel(), _CHOICES)
+    since = jump_cov(n) if jumped else np.zeros((n, n))
+    shape = shape_of_a_day(known.common, known.own, known.form, n)
+    _, each, _ = modes(n)
     at: dict[float, Array] = {}
     for day in days:
         draws, worn = [], known.worn(known.pace.later(done, day))
@@ -170,11 +170,8 @@ def outlook(
     )
 
 
-_CHOICES = 24
-
-
-_DRAWS = 128
-
+#: Drawn for an outlook: choices of rates, and gaps by each.
+_CHOICES, _DRAWS = 24, 128
 
 #: What was seen to hold counts only where at least so much of what is believed agrees with it.
 _LEAST_HELD = 0.1

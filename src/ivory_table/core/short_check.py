@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Literal, Self
 
 import numpy as np
+from numpy.typing import NDArray
 
 from .defaults import DRIFT
 from .drift import PlateSeen, Rates, jump_cov, modes, shape_of_a_day
@@ -74,6 +75,8 @@ class _Filter:
     #: (k, n, n) what comes in a day, and (k, n) how the places follow the slope.
     shape: Array
     follows: Array
+    #: (k,) which of the rates each choice takes.
+    of_rates: NDArray[np.int_]
 
     @classmethod
     def of(cls, mean: Array, cov: Array, known: Rates) -> "_Filter":
@@ -92,11 +95,11 @@ class _Filter:
         follows = np.column_stack([np.zeros(n), each]).T[who]
         kept = known.weight.ravel() > 1e-6 * known.weight.max()
         log_weight = np.log(known.weight.ravel()[kept])
-        return cls(log_weight, start[kept], full[kept], shape[kept], follows[kept])
+        return cls(log_weight, start[kept], full[kept], shape[kept], follows[kept], of[kept])
 
     def goes_on(self, worn: Array) -> None:
-        """(k,) days of usual use go by."""
-        n = self.follows.shape[1]
+        """(rates,) days of usual use go by, by each of the rates."""
+        n, worn = self.follows.shape[1], worn[self.of_rates]
         step = np.zeros_like(self.cov)
         step[:] = np.eye(n + 1)
         step[:, :n, n] = worn[:, None] * self.follows
@@ -162,13 +165,11 @@ def gaps_since_checks(
     n = len(left.places)
     mean, cov = start
     now = _Filter.of(mean, cov + jump_cov(n) if jumped else cov, known)
-    kept = known.weight.ravel() > 1e-6 * known.weight.max()
-    of = np.repeat(np.arange(len(known.common)), n)[kept]
     low, high = left.low_mm - left.target_mm, left.high_mm - left.target_mm
     at: dict[float, Array] = {}
-    before = np.zeros(len(of))
+    before = np.zeros(len(known.common))
     for day in sorted({*days, *(c.day for c in checks)}):
-        worn = known.worn(known.pace.later(done, day))[of]
+        worn = known.worn(known.pace.later(done, day))
         now.goes_on(worn - before)
         before = worn
         for check in (c for c in checks if c.day == day):

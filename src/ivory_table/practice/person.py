@@ -215,7 +215,7 @@ class PracticePerson:
         self.body.truth.extrusion *= times
         self.body.keep()
 
-    # As the trainer
+    # On a second tip
 
     def gauge_second(self) -> float:
         """Both tips felt with one gauge at one place: how far the second hangs above the first."""
@@ -236,12 +236,7 @@ class PracticePerson:
         self.body.truth.second_mm = self._second_mm() + up_mm + error
         self.body.keep()
 
-    def _second_mm(self) -> float:
-        truth = self.body.truth
-        if truth.second_mm is None:
-            # As somebody has set it by eye.
-            truth.second_mm = float(np.random.default_rng([truth.seed, 2]).normal(0, SECOND.by_eye_sd_mm))
-        return truth.second_mm
+    # As the trainer
 
     def disturb(self) -> None:
         """A newly crooked plate, as after a rebuild; the nozzle's zero and the mesh stay."""
@@ -289,6 +284,13 @@ class PracticePerson:
         felt = gap + float(self.body.rng().normal(0, self.body.truth.feel_scatter))
         self.body.keep()
         return FEELS[int(np.searchsorted(self._drag_gap() + np.array(CUTS_MM), felt))]
+
+    def _second_mm(self) -> float:
+        truth = self.body.truth
+        if truth.second_mm is None:
+            # As somebody has set it by eye.
+            truth.second_mm = float(np.random.default_rng([truth.seed, 2]).normal(0, SECOND.by_eye_sd_mm))
+        return truth.second_mm
 
     def _gap_at(self, x: float, y: float) -> float:
         body = self.body

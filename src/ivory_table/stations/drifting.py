@@ -73,9 +73,7 @@ def _on_the_way(
     """Short looks at a plate and corrections of it between two moments, oldest first."""
     found: list[Check] = []
     looked = -_BECAUSE_DAYS
-    for e in sorted(entries, key=lambda e: e.at):
-        if not left_at < e.at < before:
-            continue
+    for e in sorted((e for e in entries if left_at < e.at < before), key=lambda e: e.at):
         day = round((e.at - left_at).total_seconds() / 86400, 2)
         if e.check is not None and e.check.plate_id == plate_id and e.check.place in places:
             place, right = places.index(e.check.place), e.check.put_right
