@@ -19,7 +19,8 @@ from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
 from ivory_table.stations.mesh.survey import trend_of
 from ivory_table.trial.first_layer import Session
-from ivory_table.trial.tram import new_belief, screws_of
+from ivory_table.trial.tram import new_belief
+from ivory_table.trial.tram_plates import screws_of
 
 HERON = setup_for("heron")
 

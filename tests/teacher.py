@@ -3,8 +3,8 @@
 import random
 
 from ivory_table.core.teach.catalogue import Word, words
-from ivory_table.core.teach.heard import Said
 from ivory_table.core.teach.lesson import Lesson
+from ivory_table.core.teach.pieces import Said
 from ivory_table.core.teach.teaching import Teaching, WordShown, learn
 from ivory_table.core.teach.told import Told
 

@@ -20,7 +20,7 @@ from ivory_table.core.prior import first_belief
 from ivory_table.core.steps import Felt, Read
 from ivory_table.core.surface import Surface
 from ivory_table.core.tram import coupling, hand_error_mm
-from ivory_table.trial.tram import screws_of, surface_of
+from ivory_table.trial.tram_plates import screws_of, surface_of
 from tests.conftest import setup_for
 
 HERON = setup_for("heron")

@@ -14,7 +14,8 @@ from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.prior import first_belief
 from ivory_table.core.surface import Surface
 from ivory_table.trial import tram as trial
-from ivory_table.trial.tram import TOL, new_belief, screws_of
+from ivory_table.trial.tram import new_belief
+from ivory_table.trial.tram_plates import TOL, screws_of
 
 SCREWS = screws_of()
 

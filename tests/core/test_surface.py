@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.plate import Plate
 from ivory_table.core.surface import FORMS, Surface, matern
-from ivory_table.trial.tram import PLATE, screws_of, surface_of
+from ivory_table.trial.tram_plates import PLATE, screws_of, surface_of
 
 COUNTS = [3, 4, 6, 9]
 places = st.lists(st.tuples(st.floats(0, PLATE.width_mm), st.floats(0, PLATE.depth_mm)), min_size=1, max_size=6)

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from ivory_table.core.manner import _FIELDS, Manner, compiled, manner_file, read_manner, shipped
 from ivory_table.core.teach.catalogue import word, words
-from ivory_table.core.teach.heard import Said, differs_at, learn_reply, read
+from ivory_table.core.teach.heard import learn_reply
 from ivory_table.core.teach.lesson import Lesson
+from ivory_table.core.teach.pieces import Said, differs_at, read
 from ivory_table.core.teach.teaching import Teaching, WordShown, grid_lines, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
 from ivory_table.core.units import filled

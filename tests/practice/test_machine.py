@@ -30,7 +30,7 @@ from ivory_table.practice.serve import Served, TcpPlug
 from ivory_table.runs.state import RunState
 from ivory_table.stations.prepare.entries import Heated, SchoolChosen
 from ivory_table.stations.tram.entries import ReadMm
-from ivory_table.trial.tram import SprungPlate, screws_of
+from ivory_table.trial.tram_plates import SprungPlate, screws_of
 from tests.conftest import NOON, after, setup_for
 
 HERON, KESTREL = setup_for("heron"), setup_for("kestrel")

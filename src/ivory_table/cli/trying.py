@@ -18,8 +18,8 @@ from ivory_table.trial.mesh import trial as run_mesh
 from ivory_table.trial.offset import SCENARIO as OFFSET_SCENARIO
 from ivory_table.trial.offset import trial as run_offset
 from ivory_table.trial.run import trial as run_trial
-from ivory_table.trial.tram import SCENARIO as TRAM_SCENARIO
 from ivory_table.trial.tram import table as tram_table
+from ivory_table.trial.tram_plates import SCENARIO as TRAM_SCENARIO
 
 #: Trials whose figures have bars, by what is tried.
 _WITH_BARS = {

@@ -14,9 +14,11 @@ from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Id, Initials, Label, Note, Value
 
 from .catalogue import Word, word, words
-from .heard import Said, learn_ack, learn_reply, learn_rest, learn_state, learn_words, pattern_in_words, read
+from .heard import learn_reply
+from .heard_words import learn_ack, learn_rest, learn_state, learn_words
 from .lesson import MOST_SAMPLES, ORDINALS, Lesson, Meaning, Puzzle
 from .numbers import numbers
+from .pieces import Said, pattern_in_words, read
 from .told import Told, learn_line, sentence
 
 

@@ -7,7 +7,8 @@ from ivory_table.core.placing import SoundArea
 from ivory_table.core.signs import Mark
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.proof import ProofRun
-from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.runs.record import Slice
+from ivory_table.runs.state import RunState, fold
 
 from .entries import (
     CauseMended,

@@ -3,9 +3,9 @@
 from ivory_table.core.manner import SHIPPED, Manner, manner_file, read_manner
 from ivory_table.core.plate import ConventionId, Machine
 from ivory_table.core.teach.catalogue import Word, word, words
-from ivory_table.core.teach.heard import differs_at
 from ivory_table.core.teach.job import lines_of_job
 from ivory_table.core.teach.lesson import Lesson
+from ivory_table.core.teach.pieces import differs_at
 from ivory_table.core.teach.proving import Proved, proof_of
 from ivory_table.core.teach.teaching import (
     Teaching,

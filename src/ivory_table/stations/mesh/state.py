@@ -14,7 +14,8 @@ from ivory_table.core.mesh import MeshSurvey, Sounding, drift_taken_out
 from ivory_table.core.mesh_check import CheckRead
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.mesh_in_use import mesh_differs, mesh_rise
-from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.runs.record import Slice
+from ivory_table.runs.state import RunState, fold
 from ivory_table.stations.mesh_used import MeshUsed
 
 from .entries import (

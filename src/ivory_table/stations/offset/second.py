@@ -10,9 +10,10 @@ from ivory_table.program.pads import Row as PadRow
 from ivory_table.program.pads import program, row
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Entry, Source
+from ivory_table.runs.record import Slice
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun, once_per_state
-from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.runs.state import RunState, fold
 from ivory_table.stations.offset.entries import PadsLaid, SecondBegun, SecondGauged, SecondPassed, SecondTurned
 
 

@@ -11,8 +11,9 @@ from ivory_table.core.probe_tilt import PlaceCompared
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
 from ivory_table.runs.entry import Entry
+from ivory_table.runs.record import RunRecord, Slice
 from ivory_table.runs.searching import approach_at, searched
-from ivory_table.runs.state import RunState, Slice, fold
+from ivory_table.runs.state import RunState, fold
 from ivory_table.stations.offset.entries import (
     DisplayShown,
     FeelKept,
@@ -53,7 +54,7 @@ class Offset(Slice):
         return self.moves[-1].z_mm if self.moves else min((look.z_mm for look in self.looks), default=0.0)
 
     @classmethod
-    def of(cls, run: RunState) -> "Offset":
+    def of(cls, run: RunRecord) -> "Offset":
         """What was felt since the value was last stored: before that, the tip hung elsewhere."""
         found, changes = super().of(run), len(run.stored_changes)
         return found if found.at_change == changes else replace(found, moves=(), looks=(), at_change=changes)

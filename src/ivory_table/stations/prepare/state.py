@@ -5,7 +5,8 @@ from dataclasses import replace
 from ivory_table.core.changes import change
 from ivory_table.core.thermal import CENTRE
 from ivory_table.runs.entry import Entry
-from ivory_table.runs.state import Heat, RunState, fold
+from ivory_table.runs.record import Heat
+from ivory_table.runs.state import RunState, fold
 
 from .entries import ChangeTold, CheckDone, Heated, SchoolChosen, ThermalRead
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from ivory_table.core.beam import BeamReading
 from ivory_table.core.gauge import Feel
 from ivory_table.core.plate import Machine
-from ivory_table.runs.state import Slice
+from ivory_table.runs.record import Slice
 from ivory_table.stations.tram.entries import (
     CentreFelt,
     Way,
