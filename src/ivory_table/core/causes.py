@@ -18,6 +18,16 @@ HEIGHT = "height"
 NAMES: tuple[str, ...] = (HEIGHT, *LAYER.causes)
 
 
+class LookFirst(Value):
+    """What to look at before anything is done against causes that a print cannot tell apart."""
+
+    cause: CauseId
+    words: str
+    found: str
+    not_found: str
+    minutes: float
+
+
 class CauseShown(Value):
     """A cause as it is shown: with its chance, and what is done against it."""
 
@@ -83,6 +93,14 @@ class Causes:
         told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
         return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told)
 
+    def looked(self, name: str, found: bool) -> Self:
+        """The chances once somebody has looked for one cause; nothing is learnt where no look tells of it."""
+        look = LAYER.causes[name].look
+        if look is None:
+            return self
+        here, elsewhere = (look.finds, look.wrong) if found else (1 - look.finds, 1 - look.wrong)
+        return replace(self, shared=_whole({k: p * (here if k == name else elsewhere) for k, p in self.shared.items()}))
+
     def mended(self, name: str, helps: float | None = None) -> Self:
         """The chances once something was done against one cause."""
         row = LAYER.causes[name]
@@ -136,6 +154,22 @@ def effects(causes: Causes, places: Array) -> Effects:
             [row.flow_sd**2 if row and n not in causes.flow_told else 0.0 for n, row in zip(names, rows, strict=True)]
         ),
         np.array([row.astray_mm**2 if row else 0.0 for row in rows]),
+    )
+
+
+def look_first(shared: Mapping[str, float], done: Iterable[str]) -> LookFirst | None:
+    """The look that tells most where a shared cause is likely but not sure; None where none is, or all were looked for."""
+    open_ = {
+        n: p * (1 - p)
+        for n, p in shared.items()
+        if n in LAYER.causes and LAYER.causes[n].look and n not in set(done) and JUDGE.also_at <= p <= JUDGE.look_until
+    }
+    name = max(open_, key=lambda n: open_[n], default=None)
+    look = LAYER.causes[name].look if name else None
+    if look is None:
+        return None
+    return LookFirst.model_validate(
+        {"cause": name, **look.model_dump(include={"words", "found", "not_found", "minutes"})}
     )
 
 

@@ -138,6 +138,9 @@ class Door:
     def mend(self, cause: str) -> None:
         self.ask("mend", cause=cause)
 
+    def look_for(self, cause: str) -> bool:
+        return bool(self.ask("look_for", cause=cause))
+
     def measure_feed(self, commanded_mm: float) -> float:
         return float(self.ask("measure_feed", commanded_mm=commanded_mm))
 

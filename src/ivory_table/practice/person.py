@@ -205,6 +205,18 @@ class PracticePerson:
             self.body.truth.greasy = []
         self.body.keep()
 
+    def look_for(self, cause: str) -> bool:
+        """Whether a look finds a cause: what is there may be missed, and what is not may be taken for it."""
+        body, look = self.body, LAYER.causes[cause].look
+        if look is None:
+            raise ValueError(f"No look tells whether {LAYER.causes[cause].word}.")
+        there = body.truth.cause == cause
+        if cause == "cold_plate" and body.bed.target_c > 0:
+            there = there or body.bed.body_c < body.bed.target_c - COLD_PLATE_C
+        found = bool(body.rng().random() < (look.finds if there else look.wrong))
+        body.keep()
+        return found
+
     def measure_feed(self, commanded_mm: float) -> float:
         """A length of filament marked, fed and measured with a rule."""
         value = commanded_mm * self.body.truth.extrusion + float(self.body.rng().normal(0, 0.4))

@@ -341,6 +341,7 @@ _ASKS: dict[str, Callable[..., Any]] = {
     "see_zone": lambda s, proof, zone, light_mm: s.person.see_zone(_plan(proof), zone, light_mm),
     "clean": lambda s, proof, zone: s.person.clean(_plan(proof), zone),
     "mend": lambda s, cause: s.person.mend(cause),
+    "look_for": lambda s, cause: s.person.look_for(cause),
     "measure_feed": lambda s, commanded_mm: s.person.measure_feed(commanded_mm),
     "gauge_second": lambda s: s.person.gauge_second(),
     "pass_second": lambda s, tops_mm, z_mm: s.person.pass_second(tuple(tops_mm), z_mm),

@@ -17,7 +17,7 @@ from uuid import uuid4
 import numpy as np
 
 from ivory_table.core.bead import Bead
-from ivory_table.core.causes import HEIGHT
+from ivory_table.core.causes import HEIGHT, CauseId
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan, zones_on
 from ivory_table.core.recipe import recipes
@@ -30,6 +30,7 @@ from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import (
+    CauseLookedFor,
     CauseMended,
     FeedCorrected,
     FeedMeasured,
@@ -178,6 +179,9 @@ class Session:
                 break
             best = steps[0]
             self._name(best)
+            if (look := first_layer.step.look_before(self.now)) is not None:
+                self.look_for(look.cause)
+                continue
             if promised is not None and self.now.state.proofs[-1].plan.judges_all and best.action.kind != "caliper":
                 self.promises.append((promised, float(self.sound())))
                 promised = None
@@ -230,6 +234,13 @@ class Session:
             self.named = self.world.cause
         if not self.world.cause and suspects:
             self.false = True
+
+    def look_for(self, cause: CauseId) -> None:
+        """A look that the page asks for, as reliable as looks are."""
+        there = cause == "cold_plate" and self.world.cold
+        found = self.world.rng.random() < SCENARIO["look_finds" if there else "look_wrong"]
+        self.actions["look"] += 1
+        self.keep("first_layer", CauseLookedFor(cause=cause, found=bool(found)))
 
     def follow(self, best: NextStep) -> bool:
         """Do what is advised, as a person would; whether it promises something of the next proof."""

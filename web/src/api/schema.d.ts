@@ -2546,6 +2546,24 @@ export interface components {
             text: string;
         };
         /**
+         * CauseLookedFor
+         * @description Somebody looked whether a cause is at work, without a print: a thermometer on the plate, paper in the draught.
+         */
+        CauseLookedFor: {
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            /** Found */
+            found: boolean;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "cause_looked_for";
+        };
+        /**
          * CauseMended
          * @description Something that all zones share was done away with: the plate cleaned, a draught shut out, the fan switched off.
          */
@@ -3474,6 +3492,7 @@ export interface components {
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
             live: components["schemas"]["LiveChange"] | null;
+            look: components["schemas"]["LookFirst"] | null;
             /** Mesh Unseen */
             mesh_unseen: string;
             /** Minutes */
@@ -4008,7 +4027,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -4584,6 +4603,25 @@ export interface components {
             ][];
             /** Points */
             points: components["schemas"]["RunPoint"][];
+        };
+        /**
+         * LookFirst
+         * @description What to look at before anything is done against causes that a print cannot tell apart.
+         */
+        LookFirst: {
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            /** Found */
+            found: string;
+            /** Minutes */
+            minutes: number;
+            /** Not Found */
+            not_found: string;
+            /** Words */
+            words: string;
         };
         /**
          * Machine

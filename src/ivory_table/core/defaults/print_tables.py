@@ -66,6 +66,7 @@ class Judge(Value):
     cause_at: float
     also_at: float
     bundle_at: float
+    look_until: float
     caliper_saves: float
     minutes: Minutes
 
@@ -77,6 +78,17 @@ class Sign(Value):
     bands: tuple[float, float, float, float, float, float, float]
     fails: float
     causes: dict[str, float] = {}
+
+
+class Look(Value):
+    """A look that tells of one cause without a print: how often it finds it, and how often it finds what is not there."""
+
+    words: str
+    found: str
+    not_found: str
+    minutes: float
+    finds: float
+    wrong: float
 
 
 class Cause(Value):
@@ -92,6 +104,7 @@ class Cause(Value):
     astray_mm: float = 0.0
     #: So many times more often, by material.
     more: dict[str, float] = {}
+    look: Look | None = None
 
 
 class Fails(Value):

@@ -129,6 +129,19 @@ class CauseMended(Row):
         return LAYER.causes[self.cause].remedy or LAYER.causes[self.cause].word
 
 
+class CauseLookedFor(Row):
+    """Somebody looked whether a cause is at work, without a print: a thermometer on the plate, paper in the draught."""
+
+    kind: Literal["cause_looked_for"] = "cause_looked_for"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    cause: CauseId
+    found: bool
+
+    def words(self, machine: Machine) -> str:
+        return f"looked whether {LAYER.causes[self.cause].word}: {'yes' if self.found else 'no'}"
+
+
 class FeedMeasured(Row):
     """So much filament was fed as was commanded, and so much went in, each time; mm."""
 

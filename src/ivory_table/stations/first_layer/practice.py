@@ -1,5 +1,6 @@
 """What a practice machine shows of a proof, and what cleaning does to it."""
 
+from ivory_table.core.defaults import LAYER
 from ivory_table.core.hands import Hands
 from ivory_table.core.proof import ProofChoice
 from ivory_table.desk.desk import Desk
@@ -8,17 +9,20 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.first_layer.entries import (
+    CauseLookedFor,
     CauseMended,
     FeedCorrected,
+    FeedMeasured,
     Judged,
     Nudged,
     ProofStarted,
     ZoneCleaned,
 )
+from ivory_table.stations.first_layer.step import look_before, next_steps
 
 
-def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged:
-    """The practice plate's answer: a print, or the look of the next patch."""
+def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged | CauseLookedFor | FeedMeasured:
+    """The practice machine's answer: a print, the look of the next patch, or what is looked for or measured before the next step."""
     state = run.state
     if state.open_proof is None:
         desk.hands(run)
@@ -27,9 +31,21 @@ def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Ju
     laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
     zone = next((k for k in range(laid_zones) if k not in proof.marks and k not in proof.skipped), None)
     if zone is None:
-        raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
+        return _before_the_step(desk, run)
     look = desk.hands(run).print_zone(proof.plan, zone)
     return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy, signs=look.signs)
+
+
+def _before_the_step(desk: Desk, run: OpenRun) -> CauseLookedFor | FeedMeasured:
+    """What is looked for or measured once every zone was judged, before anything is done."""
+    first = look_before(run)
+    if first is not None:
+        return CauseLookedFor(cause=first.cause, found=desk.hands(run).look_for(first.cause))
+    steps = next_steps(run)
+    if steps and steps[0].action.kind == "feed":
+        length = LAYER.feed.commanded_mm
+        return FeedMeasured(commanded_mm=length, measured_mm=(desk.hands(run).measure_feed(length),))
+    raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
 
 
 @by_hand.register

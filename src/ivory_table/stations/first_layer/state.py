@@ -11,6 +11,7 @@ from ivory_table.runs.record import Slice
 from ivory_table.runs.state import RunState, fold
 
 from .entries import (
+    CauseLookedFor,
     CauseMended,
     FeedCorrected,
     FeedMeasured,
@@ -37,6 +38,21 @@ class LeftAs(Slice):
     def now(cls, run: RunState) -> SoundArea | None:
         found = cls.of(run)
         return found.area if found.after == (run.configuration, len(run.proofs)) else None
+
+
+@dataclass(frozen=True)
+class LookedFor(Slice):
+    """Causes that somebody looked for in this run, whatever came of it: none is asked for twice."""
+
+    causes: frozenset[str] = frozenset()
+
+
+@fold.register
+def _cause_looked_for(what: CauseLookedFor, run: RunState, entry: Entry) -> RunState:
+    if LAYER.causes[what.cause].look is None:
+        raise ValueError(f"No look tells whether {LAYER.causes[what.cause].word}.")
+    causes = run.causes.looked(what.cause, what.found) if run.causes.considered else run.causes
+    return run.put(LookedFor(LookedFor.of(run).causes | {what.cause}), causes=causes)
 
 
 @fold.register

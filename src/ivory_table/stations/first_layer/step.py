@@ -6,6 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from ivory_table.core.action import Action, Before
+from ivory_table.core.causes import LookFirst, look_first
 from ivory_table.core.defaults import JUDGE, LAYER, TRAM
 from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.judge import next_actions
@@ -23,7 +24,7 @@ from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import CauseMended, LeftFor, ProofStarted, ZoneCleaned
-from ivory_table.stations.first_layer.state import LeftAs
+from ivory_table.stations.first_layer.state import LeftAs, LookedFor
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
@@ -48,6 +49,16 @@ class NextStep(Value):
     #: The mesh point to measure again and the neighbour it is measured against, as (column, row).
     mesh_point: tuple[int, int] | None = None
     neighbour: tuple[int, int] | None = None
+
+
+@once_per_state
+def look_before(run: OpenRun) -> LookFirst | None:
+    """What to look at before the best next step is done: where it is open what all zones share."""
+    steps, state = next_steps(run), run.state
+    if not steps or steps[0].action.kind in ("done", "stop_here"):
+        return None
+    mended = state.open_proof.mended if state.open_proof else frozenset()
+    return look_first(state.wanted.field.shared, LookedFor.of(state).causes | mended)
 
 
 @once_per_state

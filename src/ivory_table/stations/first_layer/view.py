@@ -5,7 +5,7 @@ from typing import Literal
 from scipy.special import ndtr
 
 from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
-from ivory_table.core.causes import CauseShown, shown
+from ivory_table.core.causes import CauseShown, LookFirst, shown
 from ivory_table.core.defaults import JUDGE, LAYER
 from ivory_table.core.judge import Part, parts
 from ivory_table.core.offset import StoredChange, direction_words
@@ -19,7 +19,7 @@ from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
-from ivory_table.stations.first_layer.step import NextStep, next_steps
+from ivory_table.stations.first_layer.step import NextStep, look_before, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 from ivory_table.stations.stored.wanted import with_nudges_stored
@@ -108,6 +108,8 @@ class FirstLayerView(StationView):
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
     signs: tuple[Sign, ...]
     causes: tuple[CauseShown, ...]
+    #: What to look at before the best next step is done; None where no look would tell more.
+    look: LookFirst | None
     feed: FeedView
     eye: EyeView
     #: What else could be printed; shown before a print.
@@ -190,6 +192,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         mesh_unseen=mesh_unseen(state),
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
+        look=look_before(run) if step in ("decide", "done") else None,
         feed=_feed(run),
         eye=_eye(state, bead),
         proposals=() if begun else proposals(run, choice),

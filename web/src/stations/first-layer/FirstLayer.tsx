@@ -16,6 +16,7 @@ import { Causes } from "./Causes";
 import { Feed } from "./Feed";
 import { Judge, Verdicts } from "./Judge";
 import { LiveChange } from "./LiveChange";
+import { LookFirst, lookKeys } from "./LookFirst";
 import { MeasurePatches } from "./MeasurePatches";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
 import { PrintSlip } from "./PrintSlip";
@@ -121,6 +122,7 @@ export function FirstLayer() {
     keys.push({ keys: ["Enter"], cap: "Enter", does: "printed", run: start });
   if ((view.step === "decide" || view.step === "done") && chosen === null && !byForm)
     keys.push({ keys: ["Enter"], cap: "Enter", does: "do the best step", run: doBest });
+  if (!judging) keys.push(...lookKeys(view.look, keep));
   keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
   const saving = view.steps.slice(1).find((s) => s.action.kind === "caliper")?.action;
   const measurable = best && saving && saving.total_minutes < best.action.total_minutes - 1 ? saving : null;
@@ -135,7 +137,9 @@ export function FirstLayer() {
       acts={acts}
       keys={keys}
       zones={zones}
-      canPractise={view.step !== "done" && view.step !== "decide"}
+      canPractise={
+        (view.step !== "done" && view.step !== "decide") || Boolean(view.look) || best?.action.kind === "feed"
+      }
       facts={[
         ["Layer", `${view.plan.layer_mm.toFixed(2)} mm`],
         ["Line", `${view.plan.line_mm.toFixed(2)} mm`],
@@ -227,6 +231,7 @@ export function FirstLayer() {
               {view.step === "done" ? "Every zone is sound." : "All zones judged."}
             </h2>
           )}
+          {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
           {view.steps.length > 0 && best && (
             <NextStep
               step={best}
