@@ -98,6 +98,33 @@ def test_what_is_behind_it_is_shown_mended_and_printed_again(trammed: tuple[Page
     expect(page.get_by_text("Best next step")).to_be_visible()
 
 
+def test_what_a_print_cannot_tell_is_looked_for_first(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, "1", "2", "1", "1", "1")
+    expect(page.get_by_text("Look first, about 2 min")).to_be_visible()
+    expect(page.get_by_role("button", name="It is too cold")).to_be_visible()
+    assert serious(page) == []
+    with keeping(page):
+        press(page, "y")
+    expect(page.get_by_text("Look first")).to_have_count(0)
+    expect(page.get_by_text("Let the plate warm through, and make it 5 °C warmer. Do not change the height.")).to_be_visible()
+    page.get_by_role("button", name="keys and kept rows").click()
+    expect(page.get_by_text("looked whether the plate is too cold: yes")).to_be_visible()
+
+
+def test_a_feed_that_cannot_be_measured_now_is_left(trammed: tuple[Page, str]) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, "3", "3", "3", "3", "3")
+    expect(page.get_by_text("Measure how much filament is fed.")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="it cannot be measured now").click()
+    expect(page.get_by_text(re.compile("^Bring the nozzle"))).to_be_visible()
+
+
 def test_the_feed_is_measured_asked_about_and_put_right(trammed: tuple[Page, str]) -> None:
     page, _ = trammed
     with keeping(page):

@@ -8,7 +8,7 @@ from scipy.stats import norm
 
 from ivory_table.core.action import Before
 from ivory_table.core.bead import GRADES, Bead
-from ivory_table.core.causes import Causes, effects
+from ivory_table.core.causes import Causes, effects, look_first
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.eye import Eye
 from ivory_table.core.judge import next_actions, parts
@@ -282,6 +282,31 @@ def test_mending_a_cause_makes_it_rarer_and_the_others_likelier() -> None:
     assert sum(after.shared.values()) == pytest.approx(1)
     place = (10.0, 20.0)
     assert causes.cleaned(place).greasy_at(place) < causes.greasy_at(place)
+
+
+@given(p=st.floats(0.01, 0.97), found=st.booleans())
+def test_a_look_moves_a_chance_its_own_way_and_two_looks_further(p: float, found: bool) -> None:
+    rest = (1 - p) / 2
+    causes = Causes({"height": rest, "coat": rest, "cold_plate": p}, {})
+    once = causes.looked("cold_plate", found)
+    assert sum(once.shared.values()) == pytest.approx(1)
+    assert (once.shared["cold_plate"] > p) == found
+    # What it does not look for keeps its share among the others.
+    assert once.shared["coat"] == pytest.approx(once.shared["height"])
+    twice = once.looked("cold_plate", found)
+    assert (twice.shared["cold_plate"] > once.shared["cold_plate"]) == found
+    # Found and then not found, by looks that are wrong as seldom either way, would be as before; these are not.
+    assert causes.looked("coat", found) is causes
+
+
+def test_what_is_sure_or_was_looked_for_is_not_looked_for() -> None:
+    assert look_first({"height": 0.9, "cold_plate": 0.1}, ()) is None
+    assert look_first({"height": 0.05, "cold_plate": 0.95}, ()) is None
+    assert look_first({"height": 0.5, "coat": 0.5}, ()) is None
+    both = {"height": 0.3, "cold_plate": 0.2, "draught": 0.5}
+    assert look_first(both, ()).cause == "draught"
+    assert look_first(both, ("draught",)).cause == "cold_plate"
+    assert look_first(both, ("draught", "cold_plate")) is None
 
 
 @pytest.mark.parametrize("caliper", [True, False])

@@ -14,6 +14,7 @@ from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.entries import (
+    CauseLookedFor,
     CauseMended,
     FeedCorrected,
     FeedMeasured,
@@ -86,6 +87,7 @@ EXAMPLES |= {
     "mesh_discarded": MeshDiscarded(measured_at=NOON),
     "zone_skipped": ZoneSkipped(zone=1),
     "cause_mended": CauseMended(cause="coat"),
+    "cause_looked_for": CauseLookedFor(cause="draught", found=False),
     "feed_measured": FeedMeasured(measured_mm=(97.5, 98.0)),
     "feed_corrected": FeedCorrected(times=1.02),
     "tool_told": ToolTold(tool="caliper", here=False),

@@ -5,14 +5,18 @@ from datetime import timedelta
 import pytest
 from pydantic import ValidationError
 
+from ivory_table.core.defaults import LAYER
 from ivory_table.core.proof import PROOF_CHOICES, plan
 from ivory_table.core.thermal import ThermalReading
-from ivory_table.desk.desk import Desk
+from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.desk.knowledge import feed_of
+from ivory_table.runs.common import TakenBack
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import (
+    CauseLookedFor,
     CauseMended,
     FeedCorrected,
     FeedMeasured,
@@ -112,6 +116,7 @@ def test_after_a_ladder_on_a_plate_that_nobody_trammed_nothing_is_printed_over_a
     run = printed(desk)
     ladder = run.state.proofs[-1].plan
     assert ladder.kind == "ladder"
+    keep(desk, "first_layer", ToolTold(tool="rule", here=False))
     truth = -0.04
     for zone, step in enumerate(ladder.zones):
         grade = ladder.bead.grade_at(max(truth + step.away_mm, 0.01))
@@ -171,6 +176,92 @@ def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat:
     # Mended, and nothing holds still: then the height is not what it was taken for.
     run = judged(desk, "loose", "loose", "loose", "loose", "loose")
     assert run.state.zone_field(run.state.proofs[-1]).shared["zero"] > 0.3
+
+
+def test_a_look_tells_a_cold_plate_from_a_worn_coat(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    judged(desk, "sound", "sound", "sound", "sound", "sound")
+    printed(desk)
+    run = judged(desk, "loose", "barely", "loose", "loose", "loose")
+    view = first_layer.view.view(run)
+    before = {c.id: c.p for c in view.causes}
+    assert view.look is not None
+    assert view.look.cause == "cold_plate"
+    assert next_steps(run)[0].action.causes[0] == "coat"
+    cold = keep(desk, "first_layer", CauseLookedFor(cause="cold_plate", found=True))
+    view = first_layer.view.view(cold)
+    # Bayes' rule by hand, over what the two make of the look.
+    look = LAYER.causes["cold_plate"].look
+    weight = {n: p * (look.finds if n == "cold_plate" else look.wrong) for n, p in before.items()}
+    now = {c.id: c.p for c in view.causes}
+    assert now["cold_plate"] == pytest.approx(weight["cold_plate"] / sum(weight.values()), abs=0.02)
+    assert next_steps(cold)[0].action.causes[0] == "cold_plate"
+    # Nobody is sent to look twice, and what is taken back is gone.
+    assert view.look is None or view.look.cause != "cold_plate"
+    back = keep(desk, "first_layer", TakenBack(entry_id=cold.kept[-1].id))
+    assert {c.id: c.p for c in first_layer.view.view(back).causes} == pytest.approx(before)
+    right = keep(desk, "first_layer", CauseLookedFor(cause="cold_plate", found=False))
+    assert right.state.zone_field(right.state.proofs[-1]).shared["coat"] > before["coat"]
+    with pytest.raises(Refused, match="No look tells"):
+        keep(desk, "first_layer", CauseLookedFor(cause="coat", found=True))
+
+
+def test_the_practice_machine_answers_what_is_looked_for(desk: Desk, flat: OpenRun) -> None:
+    hands = desk.hands(desk.open("run"))
+    hands.fault("fan", 1)
+    found = [hands.look_for("fan") for _ in range(40)]
+    hands.fault("none", 1)
+    missing = [hands.look_for("fan") for _ in range(40)]
+    assert sum(found) > 30
+    assert sum(missing) < 10
+    with pytest.raises(ValueError, match="No look tells"):
+        hands.look_for("coat")
+
+
+def test_a_measured_feed_is_known_in_the_next_run_with_this_filament(desk: Desk, flat: OpenRun) -> None:
+    def feed_asked(run: OpenRun) -> bool:
+        return any(s.action.kind == "feed" for s in next_steps(run))
+
+    printed(desk)
+    run = judged(desk, "parted", "parted", "parted", "parted", "parted")
+    assert next_steps(run)[0].action.kind == "feed"
+    assert "every later run" in next_steps(run)[0].action.reason
+    # Who cannot measure it now goes on without.
+    without = keep(desk, "first_layer", ToolTold(tool="rule", here=False))
+    assert not feed_asked(without)
+    run = keep(desk, "first_layer", FeedMeasured(measured_mm=(97.0, 97.0), sure=True))
+    again = start(desk, "heron", "again")
+    assert again.setup.feed is not None
+    assert again.setup.feed.off == pytest.approx(-0.03)
+    assert again.setup.feed.at == run.kept[-1].at
+    view = first_layer.view.view(again)
+    assert (view.feed.known_at, view.feed.times) == (again.setup.feed.at, None)
+    assert view.feed.flow == pytest.approx(-0.03, abs=0.002)
+    # One spool differs from the next: less is known than a rule says, more than of a new machine.
+    assert 0.01 < view.feed.flow_sd < 0.015 < first_layer.view.view(flat).feed.flow_sd
+    # Corrected, it is right; taken back, nobody has measured it; and another filament is not known by it.
+    keep(desk, "first_layer", FeedCorrected(times=1 / 0.97))
+    assert start(desk, "heron", "right").setup.feed.off == 0.0
+    for _ in range(2):
+        keep(desk, "first_layer", TakenBack(entry_id=desk.open("run").kept[-1].id))
+    assert start(desk, "heron", "gone").setup.feed is None
+    assert feed_of(desk.workshop, "heron", "petg-grey") is None
+
+
+def test_a_feed_holds_no_longer_once_the_firmware_is_renewed(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(99.0,)))
+    assert start(desk, "heron", "known").setup.feed is not None
+    wanted = StartRun(
+        id="renewed",
+        machine_id="heron",
+        plate_id="heron-steel",
+        filament_id="pla-white",
+        gauge_id="copy-paper",
+        initials="mk",
+        changes=("firmware",),
+    )
+    assert desk.start(wanted).feed is None
+    assert start(desk, "heron", "after").setup.feed is None
 
 
 def test_promises_are_kept_count_and_poor_ones_make_the_next_smaller(desk: Desk, flat: OpenRun) -> None:
@@ -275,8 +366,6 @@ def test_taking_back_a_remedy_gives_its_cause_back(desk: Desk, flat: OpenRun) ->
     run = judged(desk, "loose", "loose", "loose", "loose", "loose")
     was = next_steps(run)[0].action
     run = keep(desk, "first_layer", CauseMended(cause="coat"))
-    from ivory_table.runs.common import TakenBack
-
     run = keep(desk, "first_layer", TakenBack(entry_id=run.kept[-1].id))
     assert next_steps(run)[0].action == was
 

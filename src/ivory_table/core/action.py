@@ -64,8 +64,10 @@ class Before:
     measured: frozenset[int] = frozenset()
     #: Whether a caliper is at hand: None while nobody has said.
     caliper: bool | None = None
-    #: The feed was measured since it was last changed.
+    #: The feed was measured since it was last changed, or cannot be.
     fed: bool = False
+    #: Nobody has ever measured it on this machine with this filament.
+    feed_unknown: bool = False
     #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
     judged: frozenset[int] | None = None
     #: By what promises are multiplied, as they were kept so far.

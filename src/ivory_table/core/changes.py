@@ -15,6 +15,8 @@ class Change(Value):
     text: str
     starts_over: tuple[StationName, ...]
     forgets: bool
+    #: Whether the feed that was measured holds no longer: its steps may be others.
+    feeds_anew: bool = False
     #: Found by comparing with the last run, not told by a person.
     found: bool = False
 
@@ -22,9 +24,7 @@ class Change(Value):
 def known_changes() -> tuple[Change, ...]:
     """Every change a person can tell, from the table of the trade."""
     rows: list[dict[str, Any]] = PREPARE["changes"]
-    return tuple(
-        Change(id=r["id"], text=r["text"], starts_over=tuple(r["starts_over"]), forgets=r["forgets"]) for r in rows
-    )
+    return tuple(Change.model_validate(row) for row in rows)
 
 
 def change(change_id: str, *, found: bool = False) -> Change:

@@ -278,16 +278,18 @@ class Remedies:
     def feed(self) -> Action | None:
         """Measure what is fed, where it may be wrong and nobody has yet."""
         doubt = feed_doubt(self.field)
-        if doubt < JUDGE.feed_at or self.before.fed:
+        unknown = self.before.feed_unknown and self.before.proofs == 1
+        if self.before.fed or doubt < (JUDGE.feed_unknown_at if unknown else JUDGE.feed_at):
             return None
         flow, flow_sd = self.field.flow
+        kept = ". Once it is measured it is known for every later run with this filament" if unknown else ""
         return self._step(
             "feed",
             self.as_laid,
             self._alone,
             LAYER.causes["feed"].minutes + JUDGE.minutes.proof * (doubt < JUDGE.bundle_at),
             f"what comes out may be {flow:+.0%} ±{flow_sd:.0%} of what was asked for: wrong by more than "
-            f"{LAYER.feed.said_at:.0%} with {doubt:.0%}, and then grades tell another gap".replace("-", "−"),
+            f"{LAYER.feed.said_at:.0%} with {doubt:.0%}, and then grades tell another gap{kept}".replace("-", "−"),
         )
 
 

@@ -43,6 +43,14 @@ class Learnt(Value):
         return self
 
 
+class KnownFeed(Value):
+    """What goes in as a share more than is asked for, with one sd, as it was left; measured with a rule in an earlier run."""
+
+    off: Annotated[float, Field(ge=-0.5, le=1)]
+    sd: Annotated[float, Field(gt=0, le=0.2)]
+    at: AwareDatetime
+
+
 class RunSetup(Value):
     """Everything a run starts from, as it was then: a run can be replayed from this alone."""
 
@@ -60,6 +68,8 @@ class RunSetup(Value):
     eye: Eye = Eye()
     #: What a caliper is off by on this plate with this filament, as far as it is known.
     caliper: CaliperOff = CaliperOff()
+    #: What is known of the feed on this machine with this filament; None where nobody has measured it.
+    feed: KnownFeed | None = None
     #: The mesh that the machine follows when the run begins, and whether it is switched on.
     mesh: MeshSurvey | None = None
     mesh_on: bool = False
@@ -79,6 +89,8 @@ class RunSetup(Value):
     form_apart: bool = False
     #: Whether other causes than the height are considered; runs begun before that was computed are not.
     causes_considered: bool = False
+    #: Whether a feed that nobody has measured is asked for, and kept; runs begun before that was so are not.
+    feed_remembered: bool = False
     #: What the machine makes of a mesh.
     mesh_law: MeshLaw = MeshLaw()
 

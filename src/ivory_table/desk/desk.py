@@ -23,7 +23,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
-from ivory_table.desk.knowledge import caliper_of, keep_lessons, learnt_of, plate_values, study_of
+from ivory_table.desk.knowledge import caliper_of, feed_of, keep_lessons, learnt_of, plate_values, study_of
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.common import STATION_TITLES, TakenBack
 from ivory_table.runs.doubts import Refused, doubt
@@ -125,6 +125,8 @@ class Desk:
             feel=person.feel_on(gauge) if person else FeelScale.of_method(gauge.method),
             eye=(person.eye if person else None) or Eye(),
             caliper=caliper_of(self.workshop, machine.id, wanted.plate_id, wanted.filament_id),
+            feed=feed_of(self.workshop, machine.id, wanted.filament_id),
+            feed_remembered=True,
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,
             form_apart=True,
@@ -142,6 +144,8 @@ class Desk:
         changes = (*changes, *told)
         if any(c.forgets for c in changes):
             setup = setup.model_copy(update={"learnt": None})
+        if any(c.feeds_anew for c in changes):
+            setup = setup.model_copy(update={"feed": None})
         # What two plates were seen to differ by says more than their thickness on paper.
         known = foretold_for(wanted.plate_id, plate_values(self.workshop, machine), machine.stored_mm)
         by_stack = foretold(before, setup, machine.stored_mm) if known is None else None

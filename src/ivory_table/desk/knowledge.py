@@ -2,7 +2,7 @@
 
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import PlateValue
-from ivory_table.core.setup import Learnt, RunSetup
+from ivory_table.core.setup import KnownFeed, Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.core.thick import CaliperOff
 from ivory_table.runs.lessons import Lessons, MeshLesson, learnt_after, machine_after, person_after
@@ -58,6 +58,19 @@ def caliper_of(workshop: Workshop, machine_id: str, plate_id: str, filament_id: 
         if lesson.caliper is not None and lesson.caliper.filament_id == filament_id
     ]
     return max(told, key=lambda t: t.at).off if told else CaliperOff()
+
+
+def feed_of(workshop: Workshop, machine_id: str, filament_id: str) -> KnownFeed | None:
+    """What goes in on a machine of a filament against what is asked for, by the newest run that measured it."""
+    taught = workshop.lessons(machine_id=machine_id)
+    void = max((lesson.feeds_anew_at for lesson in taught if lesson.feeds_anew_at), default=None)
+    told = [
+        lesson.feed
+        for lesson in taught
+        if lesson.feed and lesson.feed.filament_id == filament_id and (void is None or lesson.feed.at > void)
+    ]
+    newest = max(told, key=lambda t: t.at, default=None)
+    return newest and KnownFeed(off=newest.off, sd=newest.sd, at=newest.at)
 
 
 def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy | None:

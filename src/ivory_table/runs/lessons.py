@@ -89,6 +89,15 @@ class CaliperLesson(Value):
     off: CaliperOff
 
 
+class FeedLesson(Value):
+    """What went in of a filament against what was asked for, as a share more, as it was left; and one sd of it."""
+
+    at: AwareDatetime
+    filament_id: Id
+    off: float
+    sd: float
+
+
 class MeshLesson(Value):
     """A mesh that was measured, and kept."""
 
@@ -107,11 +116,14 @@ class Lessons(Value):
     supports: SupportsLesson | None = None
     #: Since when what was learnt of supports and knobs no longer holds: the hardware was changed.
     forgets_at: AwareDatetime | None = None
+    #: Since when a feed that was measured no longer holds: its steps may be others.
+    feeds_anew_at: AwareDatetime | None = None
     readings: Annotated[tuple[ThermalReading, ...], Field(max_length=5000)] = ()
     feel: FeelLesson | None = None
     eye: EyeLesson | None = None
     mesh: MeshLesson | None = None
     caliper: CaliperLesson | None = None
+    feed: FeedLesson | None = None
     #: Meshes that are not to be offered again, by when they were measured.
     mesh_discards: tuple[AwareDatetime, ...] = ()
 
@@ -144,8 +156,13 @@ def _of_every_run(run: OpenRun) -> dict[str, Any]:
     where = tuple(
         WhereLesson(at=e.at, step=e.what.step, line=e.what.line) for e in run.kept if isinstance(e.what, WhereNoted)
     )
-    forgets = any(change(c).forgets for c in run.setup.changes)
-    return {"where": where} | ({"forgets_at": run.setup.started_at} if forgets else {})
+    changes, since = [change(c) for c in run.setup.changes], run.setup.started_at
+    found: dict[str, Any] = {"where": where}
+    if any(c.forgets for c in changes):
+        found["forgets_at"] = since
+    if any(c.feeds_anew for c in changes):
+        found["feeds_anew_at"] = since
+    return found
 
 
 # What lessons add up to

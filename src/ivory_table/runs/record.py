@@ -116,6 +116,8 @@ class RunRecord:
     feed_off: float = 0.0
     #: Whether a caliper is at hand; None while nobody has said.
     caliper: bool | None = None
+    #: Whether a rule is, to measure the feed with.
+    rule: bool | None = None
     #: What was changed since the newest proof was printed.
     step_shift_mm: float = 0.0
     step_turns: tuple[float, ...] | None = None

@@ -11,7 +11,7 @@ from ivory_table.core import tram_told
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
-from ivory_table.core.defaults import BEAD, HEAT, PROOF, TRAM
+from ivory_table.core.defaults import BEAD, HEAT, LAYER, PROOF, TRAM
 from ivory_table.core.gauge import Feel
 from ivory_table.core.judge import judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
@@ -59,6 +59,10 @@ class RunState(RunRecord):
                 TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
             ],
         )
+        if setup.feed is not None:
+            # A feed lies a little elsewhere from one spool to the next.
+            sd = float(np.hypot(setup.feed.sd, LAYER.feed.spool_sd))
+            belief = belief.doubted(0.0, 0.0, 0.1).read(surface.unit(surface.extrusion), setup.feed.off, sd)
         state = cls(
             setup,
             belief,

@@ -137,6 +137,7 @@ class Session:
                 neighbours_alike=True,
                 form_apart=True,
                 causes_considered=True,
+                feed_remembered=True,
             )
         )
         bead = self.now.state.bead

@@ -26,7 +26,7 @@ from ivory_table.runs.judging import next_proof
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer, mesh, offset, tram
-from ivory_table.stations.first_layer.entries import FeedCorrected, FeedMeasured, ProofStarted
+from ivory_table.stations.first_layer.entries import FeedCorrected, ProofStarted
 from ivory_table.stations.mesh.entries import MeshPlanned
 from ivory_table.stations.mesh_used import MeshUsed
 from ivory_table.stations.stored.entries import OffsetSet
@@ -79,6 +79,7 @@ class Trial:
                 neighbours_alike=True,
                 form_apart=True,
                 causes_considered=True,
+                feed_remembered=True,
             )
         )
         self.count: dict[str, float] = {"human_minutes": 0.0, "machine_minutes": SCENARIO["machine_minutes"]["hold"]}
@@ -183,6 +184,11 @@ class Trial:
                 pass
             proofs += 1
             self.human("zone", zones)
+            if (times := first_layer.view.feed_times(self.now.state)) is not None:
+                # Fed otherwise it is another print.
+                self.human("change")
+                self.keep("first_layer", FeedCorrected(times=times))
+                continue
             self.count["machine_minutes"] += SCENARIO["machine_minutes"]["proof"]
             proof = self.now.state.proofs[-1]
             gaps, sds = self.now.state.zone_field(proof).gaps
@@ -219,11 +225,6 @@ class Trial:
                 for row in best.keeps:
                     self.keep("first_layer", row)
                 self.keep("first_layer", first_layer.step.next_steps(self.now)[0].keeps[0])
-            case "feed":
-                length = PracticePerson(self.body).measure_feed(100)
-                self.keep("first_layer", FeedMeasured(measured_mm=(length,), sure=True))
-                if (times := first_layer.view.feed_times(self.now.state)) is not None:
-                    self.keep("first_layer", FeedCorrected(times=times))
             case _:
                 for row in best.keeps or (ProofStarted(proof=next_proof(self.now.state, "advised")),):
                     self.keep("first_layer", row)

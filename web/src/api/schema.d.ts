@@ -2663,6 +2663,11 @@ export interface components {
          * @description One change, what starts over, and whether what was learnt of the machine is void.
          */
         Change: {
+            /**
+             * Feeds Anew
+             * @default false
+             */
+            feeds_anew: boolean;
             /** Forgets */
             forgets: boolean;
             /**
@@ -3260,6 +3265,8 @@ export interface components {
             flow: number;
             /** Flow Sd */
             flow_sd: number;
+            /** Known At */
+            known_at: string | null;
             /** Off */
             off: number | null;
             /** Times */
@@ -4205,6 +4212,21 @@ export interface components {
              * @enum {string}
              */
             shape: "rectangle" | "round";
+        };
+        /**
+         * KnownFeed
+         * @description What goes in as a share more than is asked for, with one sd, as it was left; measured with a rule in an earlier run.
+         */
+        KnownFeed: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Off */
+            off: number;
+            /** Sd */
+            sd: number;
         };
         /**
          * KnownHeight
@@ -6734,6 +6756,12 @@ export interface components {
              *     }
              */
             eye: components["schemas"]["Eye"];
+            feed?: components["schemas"]["KnownFeed"] | null;
+            /**
+             * Feed Remembered
+             * @default false
+             */
+            feed_remembered: boolean;
             /**
              * @default {
              *       "cuts_mm": [
@@ -7942,9 +7970,9 @@ export interface components {
             kind: "tool_told";
             /**
              * Tool
-             * @constant
+             * @enum {string}
              */
-            tool: "caliper";
+            tool: "caliper" | "rule";
         };
         /**
          * TramView

@@ -295,7 +295,10 @@ function TitleBlock({
             style={{ fontFamily: "var(--font-mono)", fontWeight: 600, fontSize: 20, fill: "var(--ink)" }}
           >
             {f.value}
-            <tspan style={{ fontSize: 12, fontWeight: 400, fill: "var(--graphite)" }}> {f.plus_minus || f.unit}</tspan>
+            <tspan style={{ fontFamily: "var(--font-sans)", fontSize: 13, fontWeight: 400, fill: "var(--graphite)" }}>
+              {" "}
+              {f.plus_minus || f.unit}
+            </tspan>
           </text>
         </g>
       ))}

@@ -62,6 +62,7 @@ class Judge(Value):
     trust_prior: float
     anew: float
     feed_at: float
+    feed_unknown_at: float
     feed_first: int
     cause_at: float
     also_at: float
@@ -115,6 +116,7 @@ class Fails(Value):
 
 
 class Feed(Value):
+    spool_sd: float
     commanded_mm: float
     mark_mm: float
     mark_sd_mm: float

@@ -153,6 +153,12 @@ class FeedMeasured(Row):
     #: Said when the length is far from what was commanded, and right all the same.
     sure: bool = False
 
+    @property
+    def off(self) -> tuple[float, float]:
+        """By what share more went in than was asked for, and one sd of it: each length is read against a rule."""
+        share = sum(self.measured_mm) / len(self.measured_mm) / self.commanded_mm - 1
+        return share, LAYER.feed.mark_sd_mm * 2**0.5 / self.commanded_mm / len(self.measured_mm) ** 0.5
+
     def words(self, machine: Machine) -> str:
         return f"of {self.commanded_mm:g} mm of filament, {', '.join(f'{m:g}' for m in self.measured_mm)} mm went in"
 
@@ -175,7 +181,7 @@ class ToolTold(Row):
     kind: Literal["tool_told"] = "tool_told"
     effect: ClassVar[Effect] = "none"
     stations: ClassVar = ("first_layer",)
-    tool: Literal["caliper"]
+    tool: Literal["caliper", "rule"]
     here: bool
 
     def words(self, machine: Machine) -> str:

@@ -1,17 +1,25 @@
-"""What a first layer teaches: how far this person's grades scatter, and what a caliper is off by on this plate."""
+"""What a first layer teaches: how far this person's grades scatter, what a caliper is off by on this plate, and what is fed."""
 
 from typing import Any
 
-from ivory_table.runs.lessons import CaliperLesson, EyeLesson, teaches
+from ivory_table.runs.lessons import CaliperLesson, EyeLesson, FeedLesson, teaches
 from ivory_table.runs.run import OpenRun
+
+from .entries import FeedMeasured
 
 
 @teaches
 def lessons(run: OpenRun) -> dict[str, Any]:
-    if not run.state.signed_off:
-        return {}
-    known, setup, at = run.state.with_marks(), run.setup, run.kept[-1].at
     found: dict[str, Any] = {}
+    fed = next((e for e in reversed(run.kept) if isinstance(e.what, FeedMeasured)), None)
+    if fed is not None and isinstance(fed.what, FeedMeasured):
+        # Measured with a rule it is true of the machine, whatever becomes of the run.
+        found["feed"] = FeedLesson(
+            at=fed.at, filament_id=run.setup.filament.id, off=run.state.feed_off, sd=fed.what.off[1]
+        )
+    if not run.state.signed_off:
+        return found
+    known, setup, at = run.state.with_marks(), run.setup, run.kept[-1].at
     if known.eye.marks > setup.eye.marks:
         found["eye"] = EyeLesson(at=at, eye=known.eye)
     if known.caliper_off.values > setup.caliper.values:

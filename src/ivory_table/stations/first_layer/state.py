@@ -85,7 +85,7 @@ def _looked_at(run: RunState) -> list[str]:
         found.append("coat")
     if run.heated is not None and run.heated.bed_c >= run.setup.filament.bed_c - HEAT.within_c:
         found.append("cold_plate")
-    if run.fed or run.checks.get("extrusion_right") == "done":
+    if run.fed or run.setup.feed is not None or run.checks.get("extrusion_right") == "done":
         found.append("feed")
     return found
 
@@ -140,10 +140,9 @@ def _cause_mended(what: CauseMended, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _feed_measured(what: FeedMeasured, run: RunState, entry: Entry) -> RunState:
-    """Each length is read against a rule: the mean tells the flow's error, which the proofs share."""
+    """The mean of the lengths tells the flow's error, which the proofs share."""
     unit = run.belief.surface.unit(run.belief.surface.extrusion)
-    share = sum(what.measured_mm) / len(what.measured_mm) / what.commanded_mm - 1
-    sd = LAYER.feed.mark_sd_mm * 2**0.5 / what.commanded_mm / len(what.measured_mm) ** 0.5
+    share, sd = what.off
     # Whatever was believed of it is little beside a rule.
     belief = run.belief.doubted(0.0, 0.0, 0.1).read(unit, share, sd)
     causes = run.causes.mended("feed", 0.95) if run.causes.considered else run.causes
@@ -157,7 +156,7 @@ def _feed_corrected(what: FeedCorrected, run: RunState, entry: Entry) -> RunStat
 
 @fold.register
 def _tool_told(what: ToolTold, run: RunState, entry: Entry) -> RunState:
-    return replace(run, caliper=what.here)
+    return replace(run, caliper=what.here) if what.tool == "caliper" else replace(run, rule=what.here)
 
 
 @fold.register

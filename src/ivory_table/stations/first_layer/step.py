@@ -79,7 +79,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
         caliper=state.caliper,
-        fed=state.fed or state.checks.get("extrusion_right") == "done",
+        fed=state.fed or state.rule is False or state.checks.get("extrusion_right") == "done",
+        feed_unknown=run.setup.feed_remembered and run.setup.feed is None,
         judged=wanted.judged,
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",

@@ -2,6 +2,7 @@
 
 from typing import Literal
 
+from pydantic import AwareDatetime
 from scipy.special import ndtr
 
 from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
@@ -68,6 +69,8 @@ class FeedView(Value):
     flow_sd: float
     #: How much more goes in than was commanded, as it was measured; None before that.
     off: float | None
+    #: When it was measured in an earlier run with this filament, where it was.
+    known_at: AwareDatetime | None
     #: So many times as many steps for a mm, where it is off by more than is left as it is.
     times: float | None
 
@@ -222,12 +225,14 @@ def _feed(run: OpenRun) -> FeedView:
     state = run.state
     belief = state.with_marks().belief
     mean, sd = belief.of(belief.surface.unit(belief.surface.extrusion)[None])
-    off = state.feed_off if state.fed else None
+    earlier = run.setup.feed if not state.fed else None
+    off = state.feed_off if state.fed else earlier.off if earlier else None
     return FeedView(
         asked_mm=LAYER.feed.commanded_mm,
         flow=float(mean[0]),
         flow_sd=float(sd[0]),
         off=off,
+        known_at=earlier.at if earlier else None,
         times=feed_times(state),
     )
 

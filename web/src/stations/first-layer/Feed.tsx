@@ -2,7 +2,7 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry, WithHead } from "../../api/run";
 import { Button, Field, Panel } from "../../ui/controls";
-import { signed, typedNumber } from "../../ui/words";
+import { day, signed, typedNumber } from "../../ui/words";
 
 /** Whether as much filament goes in as is commanded: measured with a rule, then put right. */
 export function Feed({
@@ -56,13 +56,20 @@ export function Feed({
       </Panel>
     );
   }
-  if (feed.off !== null)
+  if (feed.off !== null && feed.known_at === null)
     return <p className="text-sm text-graphite">Feed measured: {signed(100 * feed.off, 1)} %, left as it is. </p>;
   if (!asked && !open)
     return (
-      <Button look="quiet" className="self-start text-sm" onClick={() => setOpen(true)}>
-        measure how much is fed
-      </Button>
+      <p className="flex flex-wrap items-center gap-x-4 text-sm text-graphite">
+        {feed.off !== null && feed.known_at !== null && (
+          <span>
+            Feed measured {day(feed.known_at)}: {signed(100 * feed.off, 1)} %.
+          </span>
+        )}
+        <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>
+          {feed.known_at ? "measure it again" : "measure how much is fed"}
+        </Button>
+      </p>
     );
   return (
     <form
@@ -90,6 +97,16 @@ export function Feed({
       <Button type="submit" look={asked ? "main" : "plain"} disabled={busy || !left.trim() || Boolean(wrong)}>
         Keep it
       </Button>
+      {asked && (
+        <Button
+          look="quiet"
+          className="self-start text-sm"
+          disabled={busy}
+          onClick={() => keep({ kind: "tool_told", tool: "rule", here: false })}
+        >
+          it cannot be measured now
+        </Button>
+      )}
     </form>
   );
 }

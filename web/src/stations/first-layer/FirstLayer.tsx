@@ -169,11 +169,11 @@ export function FirstLayer() {
                 <Section
                   swatch={zone.swatch}
                   x={0}
-                  y={26}
+                  y={36}
                   label={zone.known ? "as it is" : "not known yet"}
                   unknown={!zone.known}
                 />
-                <Section swatch={view.target_swatch} x={210} y={26} label="as wanted" />
+                <Section swatch={view.target_swatch} x={210} y={36} label="as wanted" />
               </>
             )
           }
