@@ -147,6 +147,7 @@ class Approach:
         return middle, max((high - low) / 2, _STEP_MM)
 
     def quantile(self, share: float) -> float:
+        """The gap in mm below which the believed share of it lies; `share` from 0 to 1."""
         return float(self.heights[min(int(np.searchsorted(np.cumsum(self.p), share)), len(self.heights) - 1)])
 
     def likely(self, z_mm: float, feel: Feel) -> float:
@@ -163,6 +164,7 @@ class Approach:
 
     @property
     def found(self) -> bool:
+        """Whether the drag was touched, or both its sides, and is known as closely as wanted."""
         return self.touched and self.drag[1] <= OFFSET.sd_wanted_mm
 
     @property

@@ -31,11 +31,13 @@ class Bead:
 
     @property
     def area_mm2(self) -> float:
+        """Cross-section of one line, with the flow: f ((w - h) h + pi h^2 / 4)."""
         h = self.layer_mm
         return self.flow * ((self.line_mm - h) * h + pi * h * h / 4)
 
     @property
     def pitch_mm(self) -> float:
+        """From one line's middle to the next so that stadiums just fuse: w - h (1 - pi / 4)."""
         return self.line_mm - self.layer_mm * (1 - pi / 4)
 
     @property
@@ -88,6 +90,7 @@ class Bead:
         return {grade: (edges[i], edges[i + 1]) for i, grade in enumerate(upwards)}
 
     def grade_at(self, gap_mm: float) -> Grade:
+        """What is seen of a patch at this gap in mm."""
         return next(g for g, (low, high) in self.bands_mm().items() if low <= gap_mm < high)
 
     def target_mm(self, material: str) -> float:

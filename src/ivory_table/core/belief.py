@@ -114,36 +114,46 @@ class Belief:
         return after
 
     def turned(self, knob: int, up_mm: float, sd_mm: float) -> "Belief":
+        """The belief after a knob raised its support by `up_mm`, give or take `sd_mm` of the hand."""
         return self.after(steps.Turned(knob, up_mm, sd_mm))
 
     def read(self, row: Array, value: float, sd_mm: float, *, dragged: bool = False) -> "Belief":
+        """The belief after a reading: row (d,) . state = value in mm, with one sd in mm."""
         return self.after(steps.Read(row, value, sd_mm, dragged))
 
     def felt(self, row: Array, low: float, high: float, sd_mm: float, *, own: bool = False) -> "Belief":
+        """The belief after row (d,) . state was felt to lie between two heights in mm, by a hand of this sd."""
         return self.after(steps.Felt(row, low, high, sd_mm, own))
 
     def sense_shown(self, knob: int, raises: bool) -> "Belief":
+        """The belief after a knob was seen to raise its support when turned clockwise from above, or to lower it."""
         return self.after(steps.SenseShown(knob, raises))
 
     def declared_anew(self, knob: int) -> "Belief":
+        """The belief after a knob was declared to work the other way."""
         return self.after(steps.DeclaredAnew(knob))
 
     def nozzle_moved(self, away_mm: float) -> "Belief":
+        """The belief after the nozzle was moved by so many mm, positive away from the plate."""
         return self.after(steps.NozzleMoved(away_mm))
 
     def loosened(self, common_mm: float, each_mm: float, form_mm: float) -> "Belief":
+        """The belief after time or use: sds in mm that all, each support and the form may have moved by."""
         return self.after(steps.Loosened(common_mm, each_mm, form_mm))
 
     def doubted(self, astray_mm: float, flow: float, flow_sd: float) -> "Belief":
+        """The belief with doubt added: sd in mm of all gaps alike, and mean and sd of the flow, as shares."""
         return self.after(steps.Doubted(astray_mm, flow, flow_sd))
 
     def flow_changed(self, times: float) -> "Belief":
+        """The belief after so many times as much is fed."""
         return self.after(steps.FlowChanged(times))
 
     # What is believed
 
     @cached_property
     def weight(self) -> Array:
+        """(h,) the hypotheses' chances."""
         return np.exp(self.log_weight)
 
     @property

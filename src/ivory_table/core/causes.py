@@ -67,9 +67,11 @@ class Causes:
 
     @property
     def considered(self) -> bool:
+        """Whether anything but the height is."""
         return len(self.shared) > 1
 
     def greasy_at(self, place: tuple[float, float]) -> float:
+        """The chance of a greasy spot at a place (x, y) in mm."""
         usual = LAYER.fails.greasy if self.considered else 0.0
         return self.greasy.get(place, usual)
 
@@ -112,6 +114,7 @@ class Causes:
         return replace(self, shared=_whole(share), greasy=greasy)
 
     def cleaned(self, place: tuple[float, float]) -> Self:
+        """The chances once a place (x, y) in mm was cleaned."""
         return replace(self, greasy={**self.greasy, place: self.greasy_at(place) * (1 - LAYER.fails.marked_helps)})
 
 

@@ -46,10 +46,12 @@ class PlateSeen(Value):
 
     @property
     def covariance(self) -> Array:
+        """(z, z) mm^2 of the gaps as they were left."""
         return np.array(self.cov)
 
     @property
     def sds(self) -> Array:
+        """(z,) mm of the gaps as they were left."""
         return np.sqrt(np.maximum(np.diag(self.covariance), 0.0))
 
 
@@ -163,6 +165,7 @@ def shape_of_a_day(common: Array, own: Array, form: Array, places: int) -> Array
 
 
 def jump_cov(places: int) -> Array:
+    """(z, z) mm^2 by which so many places may have moved in one jump."""
     one, each, centre = modes(places)
     return (
         DRIFT.jump_common_mm**2 * np.outer(one, one)

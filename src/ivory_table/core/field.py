@@ -51,6 +51,7 @@ class Trend:
     base_mm: float = 0.0
 
     def rows(self, places: Array) -> Array:
+        """(n, 2) places in mm -> (n, k) rows of the trend's terms."""
         return self.surface.rows(places) + self.extra
 
 

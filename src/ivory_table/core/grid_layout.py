@@ -46,6 +46,7 @@ class Layout(Value):
 
     @property
     def words(self) -> str:
+        """How the table is written down, as it is shown to whoever pasted it."""
         sign = "" if self.high_positive else ", low places positive"
         return f"begins {self.first}, rows run {'left to right' if self.along == 'x' else 'front to back'}{sign}"
 
@@ -75,10 +76,13 @@ class Listing(Value):
 
     @property
     def words(self) -> str:
+        """How the list is written down, as it is shown to whoever pasted it."""
         return f"The list {self.layout.words}; heights in {UNITS['heights'][self.unit].words}."
 
 
 class LayoutChance(Value):
+    """A layout with the chance that it is the one that is meant."""
+
     layout: Layout
     p: Annotated[float, Field(ge=0, le=1)]
 

@@ -231,6 +231,8 @@ class OffsetLines(Value):
 
 
 class OffsetManners(Value):
+    """The lines for each way in which a stored value may count."""
+
     probe_offset: OffsetLines
     home_offset: OffsetLines
     stop_position: OffsetLines
@@ -258,6 +260,7 @@ class Manner(Value):
         return filled(template, **values)
 
     def can(self, name: str) -> bool:
+        """Whether this machine has lines for it."""
         return bool(getattr(self.does, name))
 
     def hears(self, name: str, line: str, before: Sequence[str] = ()) -> Heard | None:

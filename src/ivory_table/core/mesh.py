@@ -34,6 +34,7 @@ class MeshGrid(Value):
 
     @property
     def centre(self) -> tuple[float, float]:
+        """The middle of the grid, (x, y) in mm."""
         return (self.xs_mm[0] + self.xs_mm[-1]) / 2, (self.ys_mm[0] + self.ys_mm[-1]) / 2
 
     @property
@@ -81,6 +82,7 @@ class MeshSurvey(Value):
 
     @property
     def values(self) -> Array:
+        """(rows, columns) heights in mm."""
         return np.array(self.heights_mm)
 
 

@@ -157,6 +157,7 @@ class OldMesh:
 
     @property
     def verdict(self) -> Verdict:
+        """What is to become of the earlier mesh, by its chances."""
         if self.p_holds >= OLD_MESH.holds_at:
             return "holds"
         return "does not hold" if self.p_holds <= 1 - OLD_MESH.holds_at else "cannot tell yet"

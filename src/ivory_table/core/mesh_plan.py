@@ -26,6 +26,7 @@ class PlanPoint:
 
     @property
     def moved(self) -> bool:
+        """Whether it lies elsewhere than the even grid would have it."""
         return self.place_mm is not None and bool(self.why)
 
 
@@ -111,6 +112,7 @@ class Telling:
         return cls(field.trend, law, sigma, length)
 
     def prior(self, a: Array, b: Array) -> Array:
+        """(n, m) prior covariance in mm^2 between places a (n, 2) and b (m, 2) in mm."""
         told = self.trend.rows(a) @ self.trend.cov @ self.trend.rows(b).T
         return np.asarray(told + self.sigma_mm**2 * matern(apart(a, b) / self.length_mm))
 
@@ -222,6 +224,7 @@ class Known:
 
     @property
     def enough(self) -> bool:
+        """Whether what is left unknown is less than what was asked for."""
         return self.share_known >= FIELD.enough_share
 
     def next_of(

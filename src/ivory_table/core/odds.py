@@ -33,6 +33,7 @@ class Odds:
 
     @property
     def dirty(self) -> tuple[int, ...]:
+        """Zones that are more likely greasy than not."""
         return tuple(int(k) for k in np.flatnonzero(self.greasy > 0.5))
 
     @property
@@ -47,6 +48,7 @@ class Odds:
         return tuple(sorted((n for n, p in self.shared.items() if p >= JUDGE.also_at), key=lambda n: -self.shared[n]))
 
     def after(self, clean: tuple[int, ...] = (), causes: tuple[str, ...] = ()) -> "Odds":
+        """The odds once zones were cleaned and shared causes mended."""
         greasy = self.greasy.copy()
         greasy[list(clean)] *= 1 - LAYER.fails.marked_helps
         shared = {n: p * (1 - LAYER.causes[n].helps) if n in causes else p for n, p in self.shared.items()}

@@ -110,6 +110,7 @@ class SoundArea(Value):
 
     @property
     def words(self) -> str:
+        """The area as it is said: its size and where it lies."""
         x, y = self.left_mm + self.width_mm / 2, self.front_mm + self.depth_mm / 2
         return f"{self.width_mm:.0f} by {self.depth_mm:.0f} mm about X {x:.0f}, Y {y:.0f}"
 

@@ -40,6 +40,7 @@ class KeepOut(Value):
         return self
 
     def holds(self, x_mm: float, y_mm: float, clearance_mm: float = 0.0) -> bool:
+        """Whether a place in mm lies in it, or nearer than the clearance in mm."""
         return (
             self.x_min_mm - clearance_mm <= x_mm <= self.x_max_mm + clearance_mm
             and self.y_min_mm - clearance_mm <= y_mm <= self.y_max_mm + clearance_mm
@@ -72,6 +73,7 @@ class Plate(Value):
 
     @property
     def centre(self) -> tuple[float, float]:
+        """The plate's middle, (x, y) in mm."""
         return (0.0, 0.0) if self.shape == "round" else (self.width_mm / 2, self.depth_mm / 2)
 
     @property
@@ -127,6 +129,7 @@ class Screw(Value):
 
     @property
     def mm_per_mark(self) -> float:
+        """What one mark of its knob moves its support, mm."""
         return self.pitch_mm / self.marks_per_turn
 
     @property
@@ -143,6 +146,8 @@ class ProbeTilt(Value):
 
 
 class Probe(Value):
+    """How a machine's probe works, and where it sits against the tip."""
+
     kind: Literal["touch", "inductive"]
     x_offset_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
     y_offset_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
@@ -172,6 +177,8 @@ class Beam(Value):
 
 
 class Nozzle(Value):
+    """A nozzle that is kept in the workshop."""
+
     id: Id
     name: Label
     diameter_mm: Annotated[float, Field(ge=0.1, le=2)]
@@ -203,6 +210,8 @@ class Person(Value):
 
 
 class Filament(Value):
+    """A filament, and how it is printed."""
+
     id: Id
     name: Label
     material: Literal["PLA", "PETG", "ABS", "ASA", "TPU"]
@@ -283,6 +292,7 @@ class Machine(Value):
         return self
 
     def plate(self, plate_id: str) -> Plate:
+        """The plate of this id. Raises ValueError for another."""
         for plate in self.plates:
             if plate.id == plate_id:
                 return plate
@@ -300,6 +310,7 @@ class Machine(Value):
         return softness_mm_n(self.screws_mm, self.screw(tried.screw), tried) if tried and self.screws else 0.0
 
     def screw(self, name: str) -> int:
+        """The place in `screws` of the one with this name. Raises ValueError for another."""
         for j, screw in enumerate(self.screws):
             if screw.name == name:
                 return j

@@ -53,10 +53,12 @@ class ProofPlan(Value):
 
     @property
     def bead(self) -> Bead:
+        """The line as it is commanded."""
         return Bead(self.line_mm, self.layer_mm)
 
     @property
     def places(self) -> Array:
+        """(z, 2) the zones' centres in mm."""
         return np.array([[z.x_mm, z.y_mm] for z in self.zones])
 
     @property

@@ -68,10 +68,12 @@ class FieldPosterior:
 
     @property
     def zones(self) -> int:
+        """How many zones there are."""
         return len(self.mean) - NUISANCES
 
     @property
     def gaps(self) -> tuple[Array, Array]:
+        """Mean (z,) and sd (z,) of the gaps in mm."""
         z = self.zones
         return self.mean[:z], np.sqrt(np.maximum(np.diag(self.cov)[:z], 0))
 

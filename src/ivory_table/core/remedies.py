@@ -42,6 +42,7 @@ class Remedies:
 
     @cached_property
     def aims(self) -> Aims:
+        """Between which gaps a zone is sound, and which is aimed at, mm."""
         return Aims(*self.bead.bands_mm()["sound"], self.bead.target_mm(self.material), self.z_step_mm)
 
     @cached_property
@@ -51,6 +52,7 @@ class Remedies:
 
     @cached_property
     def odds(self) -> Odds:
+        """What else than the gap may keep zones from holding."""
         return Odds.of(self.field)
 
     @cached_property
@@ -86,6 +88,7 @@ class Remedies:
 
     @property
     def as_it_is(self) -> str:
+        """The chance as it stands, in words."""
         return f"as it is, every zone is sound with {self.now:.0%}"
 
     def _sound(self, gaps: Array) -> float:
@@ -109,10 +112,12 @@ class Remedies:
 
     @cached_property
     def nudged(self) -> tuple[float, Array]:
+        """The best shift in mm, away positive, and the gaps (draws, z) after it."""
         return self._by_offset(self.gaps)
 
     @cached_property
     def levelled(self) -> tuple[Array, Array]:
+        """The best turns (m,) in marks, and the gaps (draws, z) after them."""
         return self._by_knobs(self.gaps)
 
     @cached_property
@@ -246,6 +251,7 @@ class Remedies:
         )
 
     def cleaning(self) -> Action | None:
+        """The dirty zones cleaned, and the height left alone; None where none is."""
         if not self.clean:
             return None
         first = self.clean[0]

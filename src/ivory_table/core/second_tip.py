@@ -64,6 +64,7 @@ class SecondTip:
         return replace(self._weighed(np.exp(-0.5 * ((_GRID - above_mm) / SECOND.gauge_sd_mm) ** 2)), gauged=True)
 
     def lay(self, pads: Pads) -> "SecondTip":
+        """What is known once pads were laid."""
         return replace(self, fresh=pads.tops_mm)
 
     def passed(self, z_mm: float, touched: tuple[bool, ...]) -> "SecondTip":

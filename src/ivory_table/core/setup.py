@@ -101,4 +101,5 @@ class RunSetup(Value):
 
     @property
     def plate(self) -> Plate:
+        """The plate that is mounted."""
         return self.machine.plate(self.plate_id)

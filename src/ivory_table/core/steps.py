@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 
 class Step(Protocol):
+    """One thing that was done or read, as data: what it makes of a belief is `told_to`."""
+
     def told_to(self, b: "Belief") -> "Belief":
         """The belief after this step."""
 

@@ -51,11 +51,13 @@ class Surface:
     def of(
         cls, machine: Machine, plate: Plate, locals_: tuple[tuple[float, float], ...] = (), *, alike: bool = True
     ) -> "Surface":
+        """The surface of a machine's plate, with places (x, y) in mm that may deviate by themselves."""
         screws = np.array([[s.x_mm, s.y_mm] for s in machine.screws]).reshape(-1, 2)
         return cls(plate, screws, locals_, alike)
 
     @cached_property
     def anchors(self) -> Array:
+        """(m, 2) where knobs move the plate, mm; three places of its own where there is none."""
         if len(self.screws):
             return self.screws
         cx, cy = self.plate.centre
@@ -64,6 +66,7 @@ class Surface:
 
     @property
     def knobs(self) -> int:
+        """How many knobs there are."""
         return len(self.screws)
 
     @property
@@ -73,26 +76,32 @@ class Surface:
 
     @property
     def bias(self) -> int:
+        """Column of the gauge's error."""
         return len(self.anchors) + len(FORMS)
 
     @property
     def probe_zero(self) -> int:
+        """Column of the probe's zero against the tip's."""
         return self.bias + 1
 
     @property
     def extrusion(self) -> int:
+        """Column of the flow's error."""
         return self.bias + 2
 
     @property
     def first_gain(self) -> int:
+        """First column of what each knob gives more than declared."""
         return self.bias + 3
 
     @property
     def first_local(self) -> int:
+        """First column of the places' own deviations."""
         return self.first_gain + self.knobs
 
     @property
     def size(self) -> int:
+        """How many columns the state has."""
         return self.first_local + len(self.locals_)
 
     def unit(self, index: int) -> Array:

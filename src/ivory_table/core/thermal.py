@@ -36,6 +36,7 @@ class ThermalStudy(Value):
 
     @property
     def places(self) -> tuple[str, ...]:
+        """Where it was read."""
         return tuple(dict.fromkeys(r.place for r in self.readings))
 
     def settled(self, place: str) -> tuple[Array, Array]:
@@ -87,6 +88,7 @@ class Settling(Value):
     minutes: float
 
     def still_to_come_mm(self, held_min: float) -> float:
+        """How many mm the plate's middle still moves after it was held for so many minutes."""
         return float(self.rise_mm * np.exp(-held_min / self.minutes))
 
     @property

@@ -59,10 +59,12 @@ def split(place: str) -> tuple[str, str]:
 
 
 def place_of(field: str, unit: str) -> str:
+    """The name of a pattern's group for a field in a unit."""
     return f"{field}_{unit}" if unit else field
 
 
 def unit_of(place: str) -> Unit:
+    """The unit that a group's name tells of."""
     field, unit = split(place)
     return UNITS.get(field, COUNT)[unit]
 

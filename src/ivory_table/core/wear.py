@@ -52,6 +52,7 @@ class Pace:
 
     @property
     def known(self) -> bool:
+        """Whether anything is known of how often it is used."""
         return self.prints is not None or self.removals is not None
 
     def usual_days(self, use: Use) -> Array:

@@ -3417,7 +3417,10 @@ export interface components {
             /** Value */
             value: string;
         };
-        /** Filament */
+        /**
+         * Filament
+         * @description A filament, and how it is printed.
+         */
         Filament: {
             /** Bed C */
             bed_c: number;
@@ -5489,7 +5492,10 @@ export interface components {
              */
             still: "tight" | "loose";
         };
-        /** Nozzle */
+        /**
+         * Nozzle
+         * @description A nozzle that is kept in the workshop.
+         */
         Nozzle: {
             /** Diameter Mm */
             diameter_mm: number;
@@ -6076,7 +6082,10 @@ export interface components {
             /** Measured Mm */
             measured_mm: number;
         };
-        /** Probe */
+        /**
+         * Probe
+         * @description How a machine's probe works, and where it sits against the tip.
+         */
         Probe: {
             /**
              * Heat Sensitive

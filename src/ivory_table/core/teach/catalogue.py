@@ -45,6 +45,7 @@ class Word(Value):
 
 @cache
 def words() -> tuple[Word, ...]:
+    """Every word that a manner may have, from the table beside this file."""
     text = files(__package__).joinpath("words.toml").read_text("utf-8")
     return tuple(Word.model_validate(body) for body in tomllib.loads(text)["word"])
 

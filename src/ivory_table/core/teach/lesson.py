@@ -39,6 +39,7 @@ class Lesson(Value):
 
     @property
     def settled(self) -> str | None:
+        """The one pattern that is left; None while there are several or none."""
         return self.choices[0].text if len(self.choices) == 1 else None
 
 

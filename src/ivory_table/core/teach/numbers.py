@@ -20,10 +20,12 @@ class Number(NamedTuple):
 
     @property
     def value(self) -> float:
+        """The number as it is written, in its own unit."""
         return float(self.text)
 
     @property
     def decimals(self) -> int:
+        """How many places stand after its point."""
         return len(self.text.partition(".")[2])
 
     @property
@@ -33,6 +35,7 @@ class Number(NamedTuple):
 
 
 def numbers(text: str) -> tuple[Number, ...]:
+    """Every number in a text, in its order."""
     return tuple(Number(m.start(), m.end(), m[0]) for m in _NUMBER.finditer(text))
 
 

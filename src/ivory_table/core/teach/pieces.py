@@ -43,6 +43,7 @@ ANY = r"[^\n]*?"
 
 
 def cut_up(line: str, start: int = 0) -> list[Piece]:
+    """A line in pieces; `start`: where it begins in the whole reply."""
     return [Piece(str(m.lastgroup), m[0], start + m.start()) for m in PIECES.finditer(line)]
 
 
@@ -81,11 +82,13 @@ def aligned(samples: Sequence[Sequence[Piece]]) -> tuple[list[Piece], bool, list
 
 
 def between(samples: Sequence[str], begins: bool) -> str:
+    """The pattern of what stands between two numbers, tolerant of what differs from reply to reply."""
     head, differs, tail = aligned([cut_up(s) for s in samples])
     return tolerant(head, begins) + (ANY if differs else "") + tolerant(tail, False)
 
 
 def clean(text: str) -> str:
+    """A text with one kind of line end."""
     return text.replace("\r\n", "\n").replace("\r", "\n")
 
 

@@ -39,6 +39,7 @@ class Proved(Value):
 
 @cache
 def steps() -> tuple[Step, ...]:
+    """What is tried to prove a manner, from the table beside this file."""
     text = files(__package__).joinpath("proving.toml").read_text("utf-8")
     found = tuple(Step.model_validate(body) for body in tomllib.loads(text)["step"])
     for step in found:

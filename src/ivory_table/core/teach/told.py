@@ -63,6 +63,7 @@ _TEXT = "\0"
 
 
 def said(field: str) -> str:
+    """A field as it is said aloud."""
     return SAID.get(field, field.upper())
 
 
