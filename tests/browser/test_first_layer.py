@@ -109,7 +109,9 @@ def test_what_a_print_cannot_tell_is_looked_for_first(trammed: tuple[Page, str])
     with keeping(page):
         press(page, "y")
     expect(page.get_by_text("Look first")).to_have_count(0)
-    expect(page.get_by_text("Let the plate warm through, and make it 5 °C warmer. Do not change the height.")).to_be_visible()
+    expect(
+        page.get_by_text("Let the plate warm through, and make it 5 °C warmer. Do not change the height.")
+    ).to_be_visible()
     page.get_by_role("button", name="keys and kept rows").click()
     expect(page.get_by_text("looked whether the plate is too cold: yes")).to_be_visible()
 

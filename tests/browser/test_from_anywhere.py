@@ -149,6 +149,36 @@ def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int)
     expect(page.get_by_text("Counted in now")).to_have_count(0)
 
 
+@pytest.mark.parametrize("width", [1280, 390])
+def test_a_tip_that_grows_is_felt_at_two_heats_and_counted_in(desk_page: Page, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 800})
+    page.goto(start_run(page, "Wren") + "/offset")
+    at_station(page, "offset")
+    page.get_by_role("button", name="the tip: is it longer when it is hot?").click()
+    found, keep = page.get_by_test_id("tip-heat"), page.get_by_role("button", name="Keep", exact=True)
+    expect(found).to_contain_text("Feel the drag at two heats of the tip")
+    page.get_by_label("Tip", exact=True).fill("900")
+    page.get_by_label("It drags at z").fill("99")
+    expect(page.get_by_text("0 to 400 °C")).to_be_visible()
+    expect(page.get_by_text("Give the height in mm")).to_be_visible()
+    for celsius, drag in (("150", "0.05"), ("206", "0.09")) * 3:
+        page.get_by_label("Tip", exact=True).fill(celsius)
+        page.get_by_label("It drags at z").fill(drag)
+        with keeping(page):
+            keep.click()
+        expect(page.get_by_label("It drags at z")).to_have_value("")
+    expect(found).to_contain_text("0.063 mm from 150 °C to the 238 °C")
+    assert serious(page) == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    with keeping(page):
+        page.get_by_role("button", name="Count it in from here on").click()
+    expect(page.get_by_text("note at Prepare how hot the tip is held")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="take the tip as it is felt").click()
+    expect(page.get_by_text("Counted in now")).to_have_count(0)
+
+
 def test_the_practice_machine_does_the_second_tip(desk_page: Page) -> None:
     page = desk_page
     page.goto(start_run(page, "Heron") + "/offset")

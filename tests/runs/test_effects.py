@@ -52,6 +52,8 @@ from ivory_table.stations.offset.entries import (
     SecondTurned,
     SensorMeasured,
     SignShown,
+    TipFeltAt,
+    TipHeatCounted,
     ZeroDoubted,
 )
 from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
@@ -67,6 +69,8 @@ EXAMPLES |= {
     "left_for": LeftFor(area=SoundArea(left_mm=60, front_mm=60, width_mm=100, depth_mm=90, p=0.8)),
     "probe_compared": ProbeCompared(x_mm=60, y_mm=60, probe_z_mm=0.31, drag_z_mm=0.1),
     "probe_tilted": ProbeTilted(tilt=None),
+    "tip_felt_at": TipFeltAt(tip_c=150, drag_z_mm=0.1),
+    "tip_heat_counted": TipHeatCounted(heat=None),
     "sensor_measured": SensorMeasured(margin_mm=0.4),
     "second_begun": SecondBegun(),
     "second_gauged": SecondGauged(above_mm=0.1),

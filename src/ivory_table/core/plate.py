@@ -242,6 +242,13 @@ class Where(Value):
 OnLeaving = Literal["off", "ask"]
 
 
+class TipHeat(Value):
+    """How much longer the tip is for each °C, mm, with one sd."""
+
+    mm_per_c: Annotated[float, Field(ge=0, le=0.01)]
+    sd_mm_per_c: Annotated[float, Field(ge=0, le=0.01)] = 0.0
+
+
 class Machine(Value):
     """A printer as the job sees it."""
 
@@ -271,6 +278,8 @@ class Machine(Value):
     where: tuple[Where, ...] = ()
     #: How far the plate sank beside a screw under a weight; None where its supports are stiff or nobody has tried.
     gives_way: GivesWay | None = None
+    #: What its tip grows by when it is heated; None where nobody has felt it, or nothing is counted in.
+    tip_heat: TipHeat | None = None
     #: It was working before it was entered here: no rough start is asked for.
     in_use: bool = False
     retired: bool = False

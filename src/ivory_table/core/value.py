@@ -40,6 +40,8 @@ Note = Annotated[str, Field(max_length=2000), AfterValidator(lambda text: _print
 PlaceMm = Annotated[float, Field(ge=-1000, le=2000)]
 #: A height, gap or offset. Ten millimetres is already more than any first layer knows.
 FineMm = Annotated[float, Field(ge=-10, le=10)]
+#: A tip's temperature, °C.
+TipC = Annotated[float, Field(ge=0, le=400)]
 #: A stored offset or stop position; stop positions can be a machine's whole height.
 StoredMm = Annotated[float, Field(ge=-1000, le=1000)]
 

@@ -48,6 +48,8 @@ class Truth:
     greasy: list[tuple[float, float]] = field(default_factory=list)
     #: What keeps all zones from holding, or spoils what is fed, beside the height; see `core.causes`.
     cause: str = ""
+    #: How much longer the tip is for each °C, mm, against what it is at printing heat.
+    tip_mm_per_c: float = 0.0
     backlash_mm: float = 0.012
     shift: float = 0.0
     #: How far a second tip hangs above the first; None before anybody has looked.

@@ -30,6 +30,9 @@ FORGIVEN_C, COLD_SHARE_C = 8.0, 0.008
 FAST_MM_S, FAST_SHARE = 35.0, 0.006
 #: On a plate colder than wanted by this, nothing holds.
 COLD_PLATE_C = 20.0
+#: A tip is as long as it prints at this heat; one that nobody heats is taken for one that is held there.
+TIP_PRINTS_C = 205.0
+TIP_HELD_C = 60.0
 CUTS_MM = (-0.040, -0.012, 0.008, 0.030)
 
 
@@ -270,6 +273,9 @@ class PracticePerson:
                 body.ways.stall_mm = 0.4
             case "probe_too_high":
                 body.ways.probe_too_high = True
+            case "tip_grows":
+                body.truth.tip_mm_per_c = 0.0004
+                body.keep()
             case "dirty_tip":
                 body.ways.dirty_tip_mm = -0.06
             case name if name in LAYER.causes and LAYER.causes[name].remedy:
@@ -279,6 +285,7 @@ class PracticePerson:
                 body.ways = Ways()
                 body.bed.fault = body.tip.fault = ""
                 body.truth.cause = ""
+                body.truth.tip_mm_per_c = 0.0
                 body.keep()
             case _:
                 raise ValueError(f"This machine knows no fault called '{name}'.")
@@ -290,7 +297,10 @@ class PracticePerson:
     # Below the surface
 
     def _drag_gap(self) -> float:
-        return self.body.sheet_mm() + self.body.truth.feel_bias
+        """The gap, with the tip as hot as it prints, at which the gauge drags under the tip as hot as it is."""
+        tip_c = self.body.tip.body_c
+        shorter = self.body.truth.tip_mm_per_c * (TIP_PRINTS_C - tip_c) if tip_c > TIP_HELD_C else 0.0
+        return self.body.sheet_mm() + self.body.truth.feel_bias - shorter
 
     def _feel(self, gap: float) -> Feel:
         felt = gap + float(self.body.rng().normal(0, self.body.truth.feel_scatter))

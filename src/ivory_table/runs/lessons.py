@@ -10,7 +10,7 @@ from ivory_table.core.changes import change
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbeTilt, Screw, Where
+from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbeTilt, Screw, TipHeat, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.core.thick import CaliperOff
@@ -46,6 +46,13 @@ class TiltLesson(Value):
 
     at: AwareDatetime
     tilt: ProbeTilt | None
+
+
+class TipHeatLesson(Value):
+    """What the tip grows by when it is heated, as it is counted in."""
+
+    at: AwareDatetime
+    heat: TipHeat | None
 
 
 class WhereLesson(Value):
@@ -112,6 +119,7 @@ class Lessons(Value):
     convention: ConventionLesson | None = None
     where: tuple[WhereLesson, ...] = ()
     tilt: TiltLesson | None = None
+    tip_heat: TipHeatLesson | None = None
     screws: ScrewsLesson | None = None
     supports: SupportsLesson | None = None
     #: Since when what was learnt of supports and knobs no longer holds: the hardware was changed.
@@ -170,8 +178,9 @@ def _of_every_run(run: OpenRun) -> dict[str, Any]:
 
 def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime) -> Machine:
     """A machine as it was entered, with what its runs have taught since, in the order of time."""
-    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson | TiltLesson] = [
+    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson | TiltLesson | TipHeatLesson] = [
         *(lesson.tilt for lesson in taught if lesson.tilt),
+        *(lesson.tip_heat for lesson in taught if lesson.tip_heat),
         *(lesson.stored for lesson in taught if lesson.stored),
         *(lesson.convention for lesson in taught if lesson.convention),
         *(lesson.screws for lesson in taught if lesson.screws),
@@ -184,6 +193,8 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
             machine = machine.model_copy(update={"convention": one.convention, "sign_proved": one.proved})
         elif isinstance(one, TiltLesson):
             machine = _with_tilt(machine, one.tilt)
+        elif isinstance(one, TipHeatLesson):
+            machine = machine.model_copy(update={"tip_heat": one.heat})
         elif isinstance(one, WhereLesson):
             others = tuple(w for w in machine.where if w.step != one.step)
             lines = (*others, Where(step=one.step, line=one.line)) if one.line else others
@@ -222,6 +233,7 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
             machine.convention,
             machine.sign_proved,
             machine.where,
+            machine.tip_heat,
             machine.probe and machine.probe.tilt,
             [(s.name, s.sense, s.sense_proved, s.preload_mm) for s in machine.screws],
         )
@@ -229,7 +241,9 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
     if taught(wanted) != taught(known):
         return None
     same = wanted.model_copy(
-        update={name: getattr(entered, name) for name in ("stored_mm", "convention", "sign_proved", "where")}
+        update={
+            name: getattr(entered, name) for name in ("stored_mm", "convention", "sign_proved", "where", "tip_heat")
+        }
     )
     if same.probe is not None:
         same = _with_tilt(same, entered.probe.tilt if entered.probe else None)

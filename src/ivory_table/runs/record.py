@@ -9,7 +9,7 @@ from ivory_table.core.causes import Causes
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.plate import ConventionId, ProbeTilt, Screw
+from ivory_table.core.plate import ConventionId, ProbeTilt, Screw, TipHeat
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.thermal import School, ThermalReading
 from ivory_table.core.thick import CaliperOff
@@ -88,6 +88,8 @@ class RunRecord:
     limit_open_mm: float = 0.0
     #: What its probe reads too high towards one side; None: nothing is counted in.
     probe_tilt: ProbeTilt | None = None
+    #: What the tip grows by when it is heated; None: nothing is counted in.
+    tip_heat: TipHeat | None = None
     stored_mm: float = 0.0
     #: How the stored number counts, and whether the machine itself has shown it.
     convention_id: ConventionId = "live_only"

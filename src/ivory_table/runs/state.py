@@ -24,6 +24,7 @@ from ivory_table.core.setup import RunSetup
 from ivory_table.core.springy import in_words, under_gauge_mm
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import ThermalStudy, warp
+from ivory_table.core.tip_heat import shorter_mm
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
@@ -78,6 +79,7 @@ class RunState(RunRecord):
             convention_id=setup.machine.convention,
             sign_proved=setup.machine.sign_proved,
             probe_tilt=setup.machine.probe.tilt if setup.machine.probe else None,
+            tip_heat=setup.machine.tip_heat,
             causes=Causes.before(setup.filament.material, setup.filament.first_layer_fan)
             if setup.causes_considered
             else Causes.none(),
@@ -139,8 +141,14 @@ class RunState(RunRecord):
 
     @property
     def drag_gap_mm(self) -> float:
-        """The gap at which the gauge is taken to drag."""
-        return self.setup.gauge.counted_mm
+        """The gap, with the tip as hot as it prints, at which the gauge is taken to drag under the tip as it was held."""
+        return self.setup.gauge.counted_mm - self.tip_shorter_mm
+
+    @property
+    def tip_shorter_mm(self) -> float:
+        """By how much the tip is shorter as it is held than as it prints; 0 where that is not known."""
+        felt_c = self.heated.nozzle_c if self.heated else None
+        return shorter_mm(self.tip_heat, felt_c, self.setup.filament.nozzle_c)
 
     def gives_way_mm(self, xy: ArrayLike) -> Array:
         """(n, 2) places -> (n,) mm that the plate stands lower while the gauge drags there; zeros where its supports are stiff."""

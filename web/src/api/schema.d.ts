@@ -1874,6 +1874,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/tip-heat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Tip Heat
+         * @description How much longer the tip is when it is hot, and what is counted in of it.
+         */
+        get: operations["get_tip_heat_api_runs__run_id__tip_heat_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/tram": {
         parameters: {
             query?: never;
@@ -4067,7 +4087,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["TipFeltAt"] | components["schemas"]["TipHeatCounted"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
         };
         /**
          * KeepOut
@@ -4733,6 +4753,7 @@ export interface components {
              * @default 0
              */
             stored_mm: number;
+            tip_heat?: components["schemas"]["TipHeat"] | null;
             /**
              * Where
              * @default []
@@ -5637,6 +5658,8 @@ export interface components {
             step: "feel" | "set" | "read_back" | "done";
             /** Stored Mm */
             stored_mm: number;
+            /** Tip Words */
+            tip_words: string;
             wanted: components["schemas"]["StoredChange"];
         };
         /**
@@ -7952,6 +7975,82 @@ export interface components {
             tilt: components["schemas"]["ProbeTilt"] | null;
             /** Words */
             words: string;
+        };
+        /**
+         * TipFelt
+         * @description The gauge dragged at this height with the tip at this heat.
+         */
+        TipFelt: {
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /** Tip C */
+            tip_c: number;
+        };
+        /**
+         * TipFeltAt
+         * @description The gauge dragged at a height with the tip at a heat, over one place: two heats tell how much the tip grows.
+         */
+        TipFeltAt: {
+            /** Drag Z Mm */
+            drag_z_mm: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tip_felt_at";
+            /** Tip C */
+            tip_c: number;
+        };
+        /**
+         * TipHeat
+         * @description How much longer the tip is for each °C, mm, with one sd.
+         */
+        TipHeat: {
+            /** Mm Per C */
+            mm_per_c: number;
+            /**
+             * Sd Mm Per C
+             * @default 0
+             */
+            sd_mm_per_c: number;
+        };
+        /**
+         * TipHeatCounted
+         * @description What the tip grows by when it is heated is counted in from here on; None: it is not.
+         */
+        TipHeatCounted: {
+            heat: components["schemas"]["TipHeat"] | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "tip_heat_counted";
+        };
+        /**
+         * TipHeatFound
+         * @description What some tries tell: mm for 1 °C, and how far that goes from the coldest try to the heat it prints at.
+         */
+        TipHeatFound: {
+            /** Counts */
+            counts: boolean;
+            heat: components["schemas"]["TipHeat"] | null;
+            /** Over Mm */
+            over_mm: number | null;
+            /** Tries */
+            tries: number;
+            /** Words */
+            words: string;
+        };
+        /** TipHeatView */
+        TipHeatView: {
+            counted_in: components["schemas"]["TipHeat"] | null;
+            /** Felt */
+            felt: components["schemas"]["TipFelt"][];
+            found: components["schemas"]["TipHeatFound"];
+            /** Held C */
+            held_c: number | null;
+            /** Prints C */
+            prints_c: number;
         };
         /**
          * Told
@@ -12481,6 +12580,38 @@ export interface operations {
                 };
                 content: {
                     "text/plain": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_tip_heat_api_runs__run_id__tip_heat_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TipHeatView"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

@@ -7,8 +7,8 @@ from pydantic import Field, field_validator
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.plate import ConventionId, Machine, ProbeTilt
-from ivory_table.core.value import FineMm, PlaceMm
+from ivory_table.core.plate import ConventionId, Machine, ProbeTilt, TipHeat
+from ivory_table.core.value import FineMm, PlaceMm, TipC
 from ivory_table.core.words import signed
 from ivory_table.runs.row import Effect, Row
 
@@ -134,6 +134,33 @@ class ProbeCompared(Row):
     def words(self, machine: Machine) -> str:
         differ = signed(self.probe_z_mm - self.drag_z_mm, 3)
         return f"at {self.x_mm:.0f}, {self.y_mm:.0f} the probe reads {differ} mm against the gauge"
+
+
+class TipFeltAt(Row):
+    """The gauge dragged at a height with the tip at a heat, over one place: two heats tell how much the tip grows."""
+
+    kind: Literal["tip_felt_at"] = "tip_felt_at"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    tip_c: TipC
+    drag_z_mm: FineMm
+
+    def words(self, machine: Machine) -> str:
+        return f"with the tip at {self.tip_c:.0f} °C the gauge drags at {signed(self.drag_z_mm, 3)} mm"
+
+
+class TipHeatCounted(Row):
+    """What the tip grows by when it is heated is counted in from here on; None: it is not."""
+
+    kind: Literal["tip_heat_counted"] = "tip_heat_counted"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    heat: TipHeat | None
+
+    def words(self, machine: Machine) -> str:
+        if self.heat is None:
+            return "the tip is taken to be as long cold as hot"
+        return f"the tip grows by {1000 * self.heat.mm_per_c:.2f} µm for 1 °C: counted in"
 
 
 class ProbeTilted(Row):

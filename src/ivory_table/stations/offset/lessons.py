@@ -2,10 +2,10 @@
 
 from typing import Any
 
-from ivory_table.runs.lessons import ConventionLesson, FeelLesson, TiltLesson, teaches
+from ivory_table.runs.lessons import ConventionLesson, FeelLesson, TiltLesson, TipHeatLesson, teaches
 from ivory_table.runs.run import OpenRun
 
-from .entries import FeelKept, ProbeTilted, SignShown
+from .entries import FeelKept, ProbeTilted, SignShown, TipHeatCounted
 
 
 @teaches
@@ -21,6 +21,9 @@ def lessons(run: OpenRun) -> dict[str, Any]:
     tilted = [e for e in run.kept if isinstance(e.what, ProbeTilted)]
     if tilted:
         found["tilt"] = TiltLesson(at=tilted[-1].at, tilt=run.state.probe_tilt)
+    counted = [e for e in run.kept if isinstance(e.what, TipHeatCounted)]
+    if counted:
+        found["tip_heat"] = TipHeatLesson(at=counted[-1].at, heat=run.state.tip_heat)
     told = [(e.at, e.what.scale) for e in run.kept if isinstance(e.what, FeelKept)]
     if not told:
         return found

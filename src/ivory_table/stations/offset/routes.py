@@ -17,6 +17,7 @@ from .feel import FeelCheck, feel_by_practice, feel_check
 from .probe import ProbeCheck, probe_check
 from .second import SecondView, pads_program, second_by_practice, second_view
 from .step import OffsetTry, preview
+from .tip import TipHeatView, tip_heat_view
 
 routes = APIRouter()
 
@@ -30,6 +31,12 @@ def preview_offset(request: Request, run_id: RunId, wanted: OffsetTry) -> Stored
 def get_probe(request: Request, run_id: RunId) -> ProbeCheck:
     """How well the probe repeats, and how its sensor is to be set."""
     return probe_check(desk(request).open(run_id))
+
+
+@routes.get("/tip-heat")
+def get_tip_heat(request: Request, run_id: RunId) -> TipHeatView:
+    """How much longer the tip is when it is hot, and what is counted in of it."""
+    return tip_heat_view(desk(request).open(run_id))
 
 
 @routes.get("/second")

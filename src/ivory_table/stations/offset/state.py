@@ -10,6 +10,7 @@ from ivory_table.core.offset import convention
 from ivory_table.core.probe_tilt import PlaceCompared
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
+from ivory_table.core.tip_heat import TipFelt
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.record import RunRecord, Slice
 from ivory_table.runs.searching import approach_at, searched
@@ -27,6 +28,8 @@ from ivory_table.stations.offset.entries import (
     ProbeTouched,
     SensorMeasured,
     SignShown,
+    TipFeltAt,
+    TipHeatCounted,
     ZeroDoubted,
 )
 
@@ -45,6 +48,8 @@ class Offset(Slice):
     margin: SensorMeasured | None = None
     #: Places where probe and gauge were compared.
     compared: tuple[PlaceCompared, ...] = ()
+    #: The drag under the tip at several heats.
+    tip_felt: tuple[TipFelt, ...] = ()
     #: How often a value had been stored when it was felt and seen.
     at_change: int = 0
 
@@ -57,7 +62,9 @@ class Offset(Slice):
     def of(cls, run: RunRecord) -> "Offset":
         """What was felt since the value was last stored: before that, the tip hung elsewhere."""
         found, changes = super().of(run), len(run.stored_changes)
-        return found if found.at_change == changes else replace(found, moves=(), looks=(), at_change=changes)
+        return (
+            found if found.at_change == changes else replace(found, moves=(), looks=(), tip_felt=(), at_change=changes)
+        )
 
 
 @fold.register
@@ -101,6 +108,19 @@ def _probe_tilted(what: ProbeTilted, run: RunState, entry: Entry) -> RunState:
     if run.setup.machine.probe is None and what.tilt is not None:
         raise ValueError("This machine has no probe.")
     return replace(run, probe_tilt=what.tilt)
+
+
+@fold.register
+def _tip_felt_at(what: TipFeltAt, run: RunState, entry: Entry) -> RunState:
+    offset = Offset.of(run)
+    felt = TipFelt(tip_c=what.tip_c, drag_z_mm=what.drag_z_mm)
+    return run.put(replace(offset, tip_felt=(*offset.tip_felt, felt)))
+
+
+@fold.register
+def _tip_heat_counted(what: TipHeatCounted, run: RunState, entry: Entry) -> RunState:
+    # What was felt so far was told with the tip as it was then taken to be.
+    return replace(run, tip_heat=what.heat, search=None)
 
 
 @fold.register

@@ -13,6 +13,7 @@ from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
+from ivory_table.stations.offset.tip import tip_words
 from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_of
 
 
@@ -80,6 +81,8 @@ class OffsetView(StationView):
     drag_is_zero: StoredChange
     gauge_words: str
     gives_way: str
+    #: What the tip's heat makes of the drag; empty where it is felt as hot as it prints.
+    tip_words: str
     stored_mm: float
     last_change: StoredChange | None
     read_line: str
@@ -176,6 +179,7 @@ def view(run: OpenRun) -> OffsetView:
         wanted=wanted,
         drag_is_zero=at_drag,
         gives_way=state.gives_way_words,
+        tip_words=tip_words(state),
         gauge_words=f"{gauge.name}, measured {gauge.thickness_mm:.2f} mm: taken off"
         if gauge.measured
         else f"{gauge.name}, not measured: drag counts as zero, ±{gauge.sd_mm:.2f} mm",

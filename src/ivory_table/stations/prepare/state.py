@@ -18,7 +18,9 @@ def _check_done(what: CheckDone, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _heated(what: Heated, run: RunState, entry: Entry) -> RunState:
-    return replace(run, heated=Heat(what.bed_c, what.nozzle_c, what.held_since))
+    # Under a tip of another length the drag is looked for anew.
+    search = None if run.tip_heat else run.search
+    return replace(run, heated=Heat(what.bed_c, what.nozzle_c, what.held_since), search=search)
 
 
 @fold.register

@@ -18,6 +18,7 @@ import { ProbeCheck } from "./ProbeCheck";
 import { SecondTip } from "./SecondTip";
 import { OwnDisplay, ShowSign } from "./Shown";
 import { SoftLimit, WhatIsKnown } from "./StartHere";
+import { TipHeat } from "./TipHeat";
 import { ZStepsForm } from "./ZStepsForm";
 
 type View = WithHead<Schemas["OffsetView"]>;
@@ -32,6 +33,7 @@ export function Offset() {
   const [checking, setChecking] = useState(false);
   const [probing, setProbing] = useState(false);
   const [second, setSecond] = useState(false);
+  const [tip, setTip] = useState(false);
   const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
@@ -51,7 +53,7 @@ export function Offset() {
   const set = () => keep({ kind: "offset_set", stored_mm: view.wanted.new_mm, sure: false });
   const go = () => navigate(`/runs/${runId}/first_layer`);
   // Something beside the offset itself is at hand: its own keys, its own answers.
-  const besides = (checking && check !== undefined) || probing || second;
+  const besides = (checking && check !== undefined) || probing || second || tip;
   const feeling = !besides && (view.step === "feel" || (view.step === "done" && again));
   const keys: Key[] = [];
   if (checking && check && check.next_above_mm != null) {
@@ -125,6 +127,7 @@ export function Offset() {
                 </p>
               )}
               <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              {view.tip_words && <p className="text-sm text-graphite">{view.tip_words}</p>}
               <SoftLimit limit={view.limit} keep={keep} busy={busy} />
               {view.moves.length === 0 && <WhatIsKnown keep={keep} busy={busy} />}
               {view.moves.length === 0 && <OwnDisplay keep={keep} busy={busy} />}
@@ -140,8 +143,8 @@ export function Offset() {
               </h2>
               <ChangeBox change={view.wanted} rule={view.head.convention.rule} />
               <p className="text-sm text-graphite">
-                {view.gauge_words}. {view.gives_way} With drag as zero it would be {signed(view.drag_is_zero.new_mm, 3)}
-                .
+                {view.gauge_words}. {view.gives_way} {view.tip_words} With drag as zero it would be{" "}
+                {signed(view.drag_is_zero.new_mm, 3)}.
               </p>
               <Button look="main" keyHint="Enter" disabled={busy} onClick={set}>
                 Sent, set to {signed(view.wanted.new_mm, 3)}
@@ -185,18 +188,24 @@ export function Offset() {
               practice={view.head.machine.practice}
             />
           )}
-          {!checking && !probing && (
+          {tip && <TipHeat runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
+          {!checking && !probing && !second && (
+            <Button look="quiet" className="self-start text-sm" onClick={() => setTip(!tip)}>
+              {tip ? "close the tip's heat" : "the tip: is it longer when it is hot?"}
+            </Button>
+          )}
+          {!checking && !probing && !tip && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setSecond(!second)}>
               {second ? "close the second tip" : "a second tip beside the first"}
             </Button>
           )}
-          {view.head.machine.probe && !checking && !second && (
+          {view.head.machine.probe && !checking && !second && !tip && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setProbing(!probing)}>
               {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
             </Button>
           )}
-          {!checking && !probing && !second && <ZStepsForm runId={runId} />}
-          {check && !probing && !second && (!check.why_not || checking) && (
+          {!checking && !probing && !second && !tip && <ZStepsForm runId={runId} />}
+          {check && !probing && !second && !tip && (!check.why_not || checking) && (
             <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>
               {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
             </Button>
