@@ -9,6 +9,8 @@ from ivory_table.core.plate import ProbeTilt
 from ivory_table.core.probe_tilt import PlaceCompared, TiltFound, reads_high_mm, tilt_found
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.state import RunState
+from ivory_table.stations.mesh.entries import MeshKept
+from ivory_table.stations.mesh.paste import MeshPaste, preview
 from ivory_table.stations.offset.entries import ProbeCompared, ProbeTilted
 from ivory_table.stations.offset.probe import probe_check
 from ivory_table.stations.tram.entries import ReadMm
@@ -77,6 +79,34 @@ def test_what_is_counted_in_is_taken_out_of_readings() -> None:
 
     assert spread() > 0.08
     assert spread(ProbeTilted(tilt=tilt)) < 0.005
+
+
+def test_a_mesh_that_the_machine_read_with_the_lean_is_not_taken_for_the_plate(desk: Desk) -> None:
+    """A flat plate, read by a probe that leans: pasted as the machine has it, and with the lean taken out."""
+    run = start(desk, "kestrel")
+    tilt = ProbeTilt(right=0.05)
+    run = keep(desk, "offset", ProbeTilted(tilt=tilt))
+    xs, ys = np.linspace(20, 290, 4), np.linspace(20, 280, 3)
+    plate = run.setup.plate
+    rows = [reads_high_mm(tilt, plate, [(x, y) for x in xs]) for y in ys]
+    head = "," + ",".join(f"{x:g}" for x in xs)
+    text = "\n".join([head, *(f"{y:g}," + ",".join(f"{v:.4f}" for v in row) for y, row in zip(ys, rows, strict=True))])
+    shown = preview(run, MeshPaste(text=text, owns_zero=False))
+    assert shown.lean_mm == pytest.approx(0.05 * 2.7, abs=1e-6)
+    assert shown.shown.survey.leans
+    corners = np.array([(x, y) for x in (20.0, 290.0) for y in (20.0, 280.0)])
+    kept = keep(desk, "mesh", MeshKept(survey=shown.shown.survey))
+    # The belief has the flat plate; what the machine follows has the lean.
+    assert np.ptp(kept.state.belief.height(corners)[0]) < 0.02
+    assert np.ptp(kept.state.machine_believes(corners)) > 0.12
+    out = preview(run, MeshPaste(text=text, owns_zero=False, without_lean=True))
+    assert (out.without_lean, out.shown.survey.leans) == (True, False)
+    assert np.ptp(out.shown.survey.values) < 1e-4
+    kept = keep(desk, "mesh", MeshKept(survey=out.shown.survey))
+    assert np.ptp(kept.state.belief.height(corners)[0]) < 0.02
+    assert np.ptp(kept.state.machine_believes(corners)) < 0.001
+    # Felt by hand, no probe has read it.
+    assert preview(run, MeshPaste(text=text, owns_zero=True)).lean_mm == 0
 
 
 def test_it_is_taught_to_the_machine_and_taken_back_with_the_row(desk: Desk) -> None:

@@ -70,6 +70,8 @@ class MeshSurvey(Value):
     plate_id: str
     bed_c: Annotated[float, Field(ge=0, le=150)] | None = None
     readings: Annotated[tuple[PointRead, ...], Field(max_length=625), FailFast()] = ()
+    #: As a leaning probe has read them: its lean is still in the heights, and the machine follows that too.
+    leans: bool = False
 
     @model_validator(mode="after")
     def _fits_grid(self) -> Self:

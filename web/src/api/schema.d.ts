@@ -5065,6 +5065,11 @@ export interface components {
              * @enum {string}
              */
             unit: "mm" | "micron" | "inch";
+            /**
+             * Without Lean
+             * @default false
+             */
+            without_lean: boolean;
         };
         /** MeshPlanned */
         MeshPlanned: {
@@ -5232,6 +5237,11 @@ export interface components {
             grid: components["schemas"]["MeshGrid"];
             /** Heights Mm */
             heights_mm: number[][];
+            /**
+             * Leans
+             * @default false
+             */
+            leans: boolean;
             /** Owns Zero */
             owns_zero: boolean;
             /** Plate Id */
@@ -5788,11 +5798,15 @@ export interface components {
             /** Ask */
             ask: boolean;
             layout: components["schemas"]["Layout"];
+            /** Lean Mm */
+            lean_mm: number;
             shown: components["schemas"]["Shown"];
             /** To Read */
             to_read: components["schemas"]["KnownHeight"][];
             /** Ways */
             ways: components["schemas"]["WayRound"][];
+            /** Without Lean */
+            without_lean: boolean;
         };
         /**
          * Person

@@ -10,7 +10,7 @@ from ivory_table.core.grid_layout import LAYOUTS, Layout, LayoutChance, layout_c
 from ivory_table.core.grid_text import GridText, read_grid
 from ivory_table.core.mesh import MeshGrid, MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Plate
-from ivory_table.core.value import FineMm, PlaceMm, Value
+from ivory_table.core.value import Array, FineMm, PlaceMm, Value
 from ivory_table.core.words import first_sentence
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
@@ -37,6 +37,8 @@ class MeshPaste(Value):
     unit: Literal["mm", "micron", "inch"] = "mm"
     #: Which way round it lies, where somebody has said it.
     layout: Layout | None = None
+    #: The probe's lean is taken out of it before it is kept; the machine gets it so when it is sent.
+    without_lean: bool = False
     #: Heights read again at two or three places, to find out.
     known: Annotated[tuple[KnownHeight, ...], Field(max_length=9)] = ()
 
@@ -59,6 +61,9 @@ class Pasted(Value):
     ways: tuple[WayRound, ...]
     #: A few places whose heights would tell the likeliest ways apart.
     to_read: tuple[KnownHeight, ...]
+    #: By how much the probe's lean falsifies it from one end to another, mm; 0 where none is known, or it was felt.
+    lean_mm: float
+    without_lean: bool
 
 
 def preview(run: OpenRun, paste: MeshPaste) -> Pasted:
@@ -75,10 +80,14 @@ def preview(run: OpenRun, paste: MeshPaste) -> Pasted:
     except ValueError as wrong:
         raise Refused("unreadable_mesh", first_sentence(wrong), "text") from None
     survey = ways[layout]
+    high = run.state.mesh_reads_high_mm(survey.grid.places, felt=False)
+    lean_mm = 0.0 if paste.owns_zero else float(np.ptp(high))
     alike = {c.layout for c in chances if np.array_equal(ways[c.layout].values, survey.values)}
     # Ways that give the same mesh need not be told apart.
     together = sum(c.p for c in chances if c.layout in alike)
     ask = paste.layout is None and not sure((LayoutChance(layout=layout, p=min(together, 1.0)),))
+    if lean_mm > 0:
+        survey = _leaning(survey, high if paste.without_lean else None)
     return Pasted(
         shown=show(run, survey),
         layout=layout,
@@ -89,7 +98,17 @@ def preview(run: OpenRun, paste: MeshPaste) -> Pasted:
             if c.p > 0.001 or c.layout == layout
         ),
         to_read=_telling(plate, [ways[c.layout] for c in chances if c.p > LAYOUT.still_possible]) if ask else (),
+        lean_mm=lean_mm,
+        without_lean=lean_mm > 0 and paste.without_lean,
     )
+
+
+def _leaning(survey: MeshSurvey, high: Array | None) -> MeshSurvey:
+    """A mesh by a leaning probe: said to be one, or with what it reads too high, (n,) mm, taken out."""
+    if high is None:
+        return survey.model_copy(update={"leans": True})
+    heights = np.round(survey.values - high.reshape(survey.values.shape), 6)
+    return survey.model_copy(update={"heights_mm": tuple(map(tuple, heights.tolist()))})
 
 
 def _in_mm(found: GridText, unit: str) -> GridText:

@@ -223,8 +223,9 @@ def _kept(what: MeshKept, run: RunState, entry: Entry) -> RunState:
             now = _read_mesh(now, survey, place[None], [read.height_mm + float(rise)], read.sd_mm)
     else:
         rise = mesh_rise(run, survey, survey.grid.places)
-        # Its heights are the plate's, not as they were read.
-        as_read = survey.values.ravel() + rise + run.mesh_reads_high_mm(survey.grid.places, felt=survey.owns_zero)
+        # Its heights are the plate's, not as they were read; but for those that came from elsewhere with the lean in them.
+        lean = 0.0 if survey.leans else run.mesh_reads_high_mm(survey.grid.places, felt=survey.owns_zero)
+        as_read = survey.values.ravel() + rise + lean
         now = _read_mesh(run, survey, survey.grid.places, as_read, run.mesh_noise(survey))
     return now.with_mesh(survey).put(Mesh())
 
@@ -288,6 +289,8 @@ def _taken_up(what: MeshTakenUp, run: RunState, entry: Entry) -> RunState:
     survey = what.survey
     rows = run.belief.surface.rows(survey.grid.places)
     values = survey.values.ravel() + mesh_rise(run, survey, survey.grid.places)
+    if survey.leans:
+        values = values - run.mesh_reads_high_mm(survey.grid.places, felt=False)
     sd = float(np.hypot(run.mesh_noise(survey), TRAM.mesh_keeps_mm))
     belief = run.belief
     for row, value in zip(rows - rows.mean(axis=0), values - values.mean(), strict=True):

@@ -52,7 +52,7 @@ export function PasteGrid({
       className="flex flex-col gap-2 border-t border-hairline pt-3"
       onSubmit={(e) => {
         e.preventDefault();
-        look.mutate({ text, owns_zero: ownsZero, unit, known: [] });
+        look.mutate({ text, owns_zero: ownsZero, unit, known: [], without_lean: false });
       }}
     >
       <label className="text-sm text-graphite" htmlFor="paste">

@@ -37,6 +37,18 @@ export function Pasted({
         Is this the plate, seen from above?
       </h2>
       <p>{words}</p>
+      {pasted.lean_mm > 0 && (
+        <Panel tone="brass">
+          <p className="text-sm">
+            {pasted.without_lean
+              ? "The probe's lean is taken out. Keep it, then send it: the machine has the old one until then."
+              : `The probe that read it leans: ${pasted.lean_mm.toFixed(3)} mm of this are not the plate's, and the machine follows them.`}
+          </p>
+          <Button look="quiet" onClick={() => again({ without_lean: !pasted.without_lean })}>
+            {pasted.without_lean ? "keep it as the machine has it" : "take the lean out"}
+          </Button>
+        </Panel>
+      )}
       {pasted.ask && (
         <Panel tone="brass">
           <p className="text-sm">
