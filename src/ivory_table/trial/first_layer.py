@@ -173,6 +173,8 @@ class Session:
 
     def go(self) -> None:
         promised: float | None = None
+        if first_layer.step.feed_unknown(self.now):
+            self.measure_feed()
         self.print(next_proof(self.now.state, "advised"))
         for _ in range(40):
             steps = next_steps(self.now)
@@ -236,6 +238,19 @@ class Session:
         if not self.world.cause and suspects:
             self.false = True
 
+    def measure_feed(self) -> None:
+        """Twice by a rule, and put right where the page says so."""
+        world = self.world
+        lengths = tuple(round(2 * (100 * world.flow + world.rng.normal(0, 0.5))) / 2 for _ in range(2))
+        self.keep("first_layer", FeedMeasured(measured_mm=lengths, sure=True))
+        times = first_layer.view.feed_times(self.now.state)
+        if times is None:
+            return
+        self.keep("first_layer", FeedCorrected(times=times))
+        world.flow *= times
+        if world.cause == "feed" and self.proofs <= 2:
+            self.named, self.met = "feed", True
+
     def look_for(self, cause: CauseId) -> None:
         """A look that the page asks for, as reliable as looks are."""
         there = cause == "cold_plate" and self.world.cold
@@ -259,14 +274,7 @@ class Session:
                 self.keep("first_layer", Judged(zone=k, grade=grade, caliper_mm=thick, sure=True))
             return False
         if action.kind == "feed":
-            lengths = tuple(round(2 * (100 * world.flow + world.rng.normal(0, 0.5))) / 2 for _ in range(2))
-            self.keep("first_layer", FeedMeasured(measured_mm=lengths, sure=True))
-            times = first_layer.view.feed_times(self.now.state)
-            if times is not None:
-                self.keep("first_layer", FeedCorrected(times=times))
-                world.flow *= times
-                if world.cause == "feed" and self.proofs <= 2:
-                    self.named = "feed"
+            self.measure_feed()
             return False
         if not best.keeps:
             # Nothing that could be done here: the same once more.

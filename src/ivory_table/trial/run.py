@@ -173,6 +173,9 @@ class Trial:
 
     def do_first_layer(self) -> None:
         zones = SCENARIO["zones"]
+        if first_layer.step.feed_unknown(self.now):
+            self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, zones))
+            self._feed_put_right()
         proofs, truly, declared = 0, 0, False
         while proofs < SCENARIO["proofs_cap"]:
             if not truly and self.sound():
@@ -184,10 +187,8 @@ class Trial:
                 pass
             proofs += 1
             self.human("zone", zones)
-            if (times := first_layer.view.feed_times(self.now.state)) is not None:
+            if self._feed_put_right():
                 # Fed otherwise it is another print.
-                self.human("change")
-                self.keep("first_layer", FeedCorrected(times=times))
                 continue
             self.count["machine_minutes"] += SCENARIO["machine_minutes"]["proof"]
             proof = self.now.state.proofs[-1]
@@ -205,6 +206,13 @@ class Trial:
             "declared_and_sound": float(declared and self.sound()),
             "sound": float(self.sound()),
         }
+
+    def _feed_put_right(self) -> bool:
+        times = first_layer.view.feed_times(self.now.state)
+        if times is not None:
+            self.human("change")
+            self.keep("first_layer", FeedCorrected(times=times))
+        return times is not None
 
     def follow(self, best: first_layer.step.NextStep) -> None:
         """Do what is advised, as a person would."""

@@ -3291,6 +3291,8 @@ export interface components {
             off: number | null;
             /** Times */
             times: number | null;
+            /** Unknown */
+            unknown: boolean;
         };
         /**
          * FeelCheck

@@ -18,12 +18,14 @@ from ivory_table.stations.first_layer.entries import (
     ProofStarted,
     ZoneCleaned,
 )
-from ivory_table.stations.first_layer.step import look_before, next_steps
+from ivory_table.stations.first_layer.step import feed_unknown, look_before, next_steps
 
 
 def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged | CauseLookedFor | FeedMeasured:
     """The practice machine's answer: a print, the look of the next patch, or what is looked for or measured before the next step."""
     state = run.state
+    if not state.proofs and feed_unknown(run):
+        return _feed(desk, run)
     if state.open_proof is None:
         desk.hands(run)
         return ProofStarted(proof=next_proof(run.state, choice))
@@ -43,9 +45,13 @@ def _before_the_step(desk: Desk, run: OpenRun) -> CauseLookedFor | FeedMeasured:
         return CauseLookedFor(cause=first.cause, found=desk.hands(run).look_for(first.cause))
     steps = next_steps(run)
     if steps and steps[0].action.kind == "feed":
-        length = LAYER.feed.commanded_mm
-        return FeedMeasured(commanded_mm=length, measured_mm=(desk.hands(run).measure_feed(length),))
+        return _feed(desk, run)
     raise Refused("nothing_to_read", "Every zone of this proof has been judged.")
+
+
+def _feed(desk: Desk, run: OpenRun) -> FeedMeasured:
+    length = LAYER.feed.commanded_mm
+    return FeedMeasured(commanded_mm=length, measured_mm=(desk.hands(run).measure_feed(length),))
 
 
 @by_hand.register

@@ -51,6 +51,16 @@ class NextStep(Value):
     neighbour: tuple[int, int] | None = None
 
 
+def feed_settled(state: RunState) -> bool:
+    """Whether the feed was measured or looked at in this run, or cannot be."""
+    return state.fed or state.rule is False or state.checks.get("extrusion_right") == "done"
+
+
+def feed_unknown(run: OpenRun) -> bool:
+    """Whether nobody has ever measured the feed on this machine with this filament: best before anything is printed."""
+    return run.setup.feed_remembered and run.setup.feed is None and not feed_settled(run.state)
+
+
 @once_per_state
 def look_before(run: OpenRun) -> LookFirst | None:
     """What to look at before the best next step is done: where it is open what all zones share."""
@@ -79,8 +89,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
         caliper=state.caliper,
-        fed=state.fed or state.rule is False or state.checks.get("extrusion_right") == "done",
-        feed_unknown=run.setup.feed_remembered and run.setup.feed is None,
+        fed=feed_settled(state),
+        feed_unknown=feed_unknown(run),
         judged=wanted.judged,
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",

@@ -20,7 +20,7 @@ from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
-from ivory_table.stations.first_layer.step import NextStep, look_before, next_steps
+from ivory_table.stations.first_layer.step import NextStep, feed_unknown, look_before, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 from ivory_table.stations.stored.wanted import with_nudges_stored
@@ -69,6 +69,8 @@ class FeedView(Value):
     flow_sd: float
     #: How much more goes in than was commanded, as it was measured; None before that.
     off: float | None
+    #: Nobody has measured it on this machine with this filament; it is asked for before anything is printed.
+    unknown: bool
     #: When it was measured in an earlier run with this filament, where it was.
     known_at: AwareDatetime | None
     #: So many times as many steps for a mm, where it is off by more than is left as it is.
@@ -232,6 +234,7 @@ def _feed(run: OpenRun) -> FeedView:
         flow=float(mean[0]),
         flow_sd=float(sd[0]),
         off=off,
+        unknown=feed_unknown(run) and not state.proofs,
         known_at=earlier.at if earlier else None,
         times=feed_times(state),
     )

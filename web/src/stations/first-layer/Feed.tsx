@@ -81,6 +81,11 @@ export function Feed({
           keep({ kind: "feed_measured", commanded_mm: feed.asked_mm, measured_mm: measured, sure: false });
       }}
     >
+      {feed.unknown && (
+        <p className="text-sm font-semibold">
+          Nobody has measured the feed here with this filament. Once it is, it is known for every later run.
+        </p>
+      )}
       <p className="text-sm">
         Tip at printing heat, lifted. Mark the filament {(feed.asked_mm + 20).toFixed(0)} mm before it goes in, feed{" "}
         {feed.asked_mm.toFixed(0)} mm slowly, measure what is left, and take that from {(feed.asked_mm + 20).toFixed(0)}
@@ -94,7 +99,11 @@ export function Feed({
         onChange={(e) => setLeft(e.target.value)}
         wrong={wrong}
       />
-      <Button type="submit" look={asked ? "main" : "plain"} disabled={busy || !left.trim() || Boolean(wrong)}>
+      <Button
+        type="submit"
+        look={asked && !feed.unknown ? "main" : "plain"}
+        disabled={busy || !left.trim() || Boolean(wrong)}
+      >
         Keep it
       </Button>
       {asked && (

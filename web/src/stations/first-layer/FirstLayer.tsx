@@ -266,7 +266,12 @@ export function FirstLayer() {
               </Button>
             </p>
           )}
-          <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />
+          <Feed
+            view={view}
+            keep={keep}
+            busy={busy}
+            asked={view.feed.unknown || (!judging && best?.action.kind === "feed")}
+          />
           {!judging && <Causes view={view} keep={keep} busy={busy} />}
           <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
