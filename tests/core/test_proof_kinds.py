@@ -1,0 +1,252 @@
+"""What can be printed as a proof: where its zones lie, how a ladder comes down, and what grades are expected to tell."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.stats import norm
+
+from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import BEAD, JUDGE, PROOF
+from ivory_table.core.judge import chance_sound, judged_done, looks_sound
+from ivory_table.core.moves import best_turns, might_scrape
+from ivory_table.core.plate import KeepOut, Plate
+from ivory_table.core.proof import ladder_aways, ladder_zones, loop_mm, plan, skirt_half_mm
+from ivory_table.core.proof_field import FieldPosterior, estimate_field, expected_sd
+from ivory_table.core.signs import Mark
+from tests.conftest import setup_for
+
+WREN, BITTERN = setup_for("wren"), setup_for("bittern")
+BEAD_042 = Bead(0.42, 0.2)
+
+
+def of(kind: str, setup=WREN, **more):
+    return plan(setup.machine, setup.plate, setup.filament, kind, **more)
+
+
+@given(st.floats(-3, 3), st.floats(0.02, 0.9), st.sampled_from([0.15, 0.2, 0.3, 0.5]))
+def test_a_ladder_begins_clear_ends_holding_and_never_steps_into_the_plate(gap: float, sd: float, layer: float) -> None:
+    aways = ladder_aways(gap, sd, layer)
+    step = PROOF.ladder_step * layer
+    assert np.diff(aways) == pytest.approx(np.full(len(aways) - 1, -step), abs=1e-3)
+    assert 2 <= len(aways) <= PROOF.ladder_most
+    # The first clears the plate by half a layer with two sd; nothing begins below where it stands.
+    assert gap - 2 * sd + aways[0] >= PROOF.ladder_clear * layer - 1e-3 or aways[0] == 0
+    assert aways[0] >= -1e-9
+    assert gap - 2 * sd + aways[0] <= max(PROOF.ladder_clear * layer, gap - 2 * sd) + step + 1e-3
+    if len(aways) < PROOF.ladder_most:
+        # Whichever it is, within two sd, the last one lies where lines fuse.
+        assert gap + 2 * sd + aways[-1] <= 0.8 * layer + 1e-3 or len(aways) == 2
+
+
+def test_a_ladder_lies_near_the_middle_on_the_plate_and_off_its_clips() -> None:
+    aways = tuple(round(0.4 - 0.08 * k, 2) for k in range(9))
+    zones = ladder_zones(WREN.plate, aways, 10)
+    assert tuple(z.away_mm for z in zones) == aways
+    at = np.array([(z.x_mm, z.y_mm) for z in zones])
+    pitch = 10 + PROOF.ladder_gap_mm
+    # Three rows of three around the middle, from the front on, so that none is walked over.
+    assert np.abs(at - WREN.plate.centre).max() == pytest.approx(pitch)
+    assert [z.y_mm for z in zones] == sorted(z.y_mm for z in zones)
+    apart = np.abs(at[:, None] - at[None]).max(axis=2) + 99 * np.eye(9)
+    assert apart.min() == pytest.approx(pitch)
+    assert [z.name for z in zones][:2] == ["step 1, 0.40 mm further", "step 2, 0.32 mm further"]
+    assert [z.name for z in zones][5:7] == ["step 6, as it stands", "step 7, 0.08 mm closer"]
+    cx, cy = WREN.plate.centre
+    clip = KeepOut(name="clip", x_min_mm=cx - 5, y_min_mm=cy - 5, x_max_mm=cx + 5, y_max_mm=cy + 5)
+    kept = WREN.plate.model_copy(update={"keep_outs": (clip,)})
+    for zone in ladder_zones(kept, aways, 10):
+        assert not kept.kept_out(zone.x_mm, zone.y_mm, pitch / 2 + 2)
+    small = Plate(id="s", name="small", width_mm=45, depth_mm=45)
+    with pytest.raises(ValueError, match="no room for a ladder of 9"):
+        ladder_zones(small, aways, 10)
+
+
+def test_a_rectangle_is_looked_at_along_its_loop_and_a_disc_along_its_circle() -> None:
+    rim = of("rim")
+    half = loop_mm(WREN.plate, PROOF.margin_mm)
+    assert half == (WREN.plate.width_mm / 2 - PROOF.margin_mm, WREN.plate.depth_mm / 2 - PROOF.margin_mm)
+    at = (rim.places - WREN.plate.centre) / half
+    assert np.abs(at).max(axis=1) == pytest.approx(np.ones(8), abs=1e-3)
+    by_name = {z.name: tuple(np.round(p, 3)) for z, p in zip(rim.zones, at, strict=True)}
+    assert by_name["front"] == (0, -1)
+    assert by_name["left"] == (-1, 0)
+    assert by_name["rear"] == (0, 1)
+    assert by_name["right"] == (1, 0)
+    assert by_name["front left"] == (-1, -1)
+    assert by_name["rear right"] == (1, 1)
+    disc = of("rim", BITTERN)
+    radius = BITTERN.plate.width_mm / 2 - PROOF.margin_mm
+    assert np.hypot(*disc.places.T) == pytest.approx(np.full(8, radius), abs=0.01)
+    turn = np.unwrap(np.arctan2(disc.places[:, 1], disc.places[:, 0]))
+    assert np.diff(turn) == pytest.approx(np.full(7, -2 * np.pi / 8), abs=1e-3)
+
+
+def test_a_skirt_is_short_and_a_long_one_goes_round_twice() -> None:
+    assert skirt_half_mm(WREN.plate) == min(PROOF.skirt_half_mm, 0.35 * 172)
+    assert skirt_half_mm(Plate(id="t", name="t", width_mm=60, depth_mm=200)) == pytest.approx(21)
+    skirt = of("skirt")
+    assert [z.name for z in skirt.zones] == ["front", "left", "rear", "right"]
+    assert np.abs(skirt.places - WREN.plate.centre).max() == pytest.approx(skirt_half_mm(WREN.plate), abs=0.01)
+    long = of("long_skirt")
+    assert [z.name for z in long.zones[:2]] == ["front, lap 1", "left, lap 1"]
+    assert [z.name for z in long.zones[4:6]] == ["front, lap 2", "left, lap 2"]
+    inwards = np.abs(long.places - WREN.plate.centre).max(axis=1)
+    assert inwards[:4] - inwards[4:] == pytest.approx(np.full(4, PROOF.lap_mm), abs=0.01)
+    assert not skirt.judges_all
+    assert not long.judges_all
+
+
+def test_the_whole_plate_is_looked_at_in_thirds_and_a_pair_differs_in_heat_alone() -> None:
+    whole = of("whole")
+    assert len(whole.zones) == 9
+    assert whole.judges_all
+    at = (whole.places - WREN.plate.centre) / loop_mm(WREN.plate, PROOF.margin_mm)
+    assert sorted({round(float(v), 2) for v in at.ravel()}) == [-0.85, 0.0, 0.85]
+    round_at = of("whole", BITTERN).places / loop_mm(BITTERN.plate, PROOF.margin_mm)
+    assert sorted({round(float(v), 2) for v in round_at.ravel()}) == [-0.6, 0.0, 0.6]
+    pair = of("pair")
+    usual, hotter = pair.zones[:3], pair.zones[3:]
+    assert [z.nozzle_c for z in usual] == [None] * 3
+    assert [z.nozzle_c for z in hotter] == [WREN.filament.nozzle_c + PROOF.pair_c] * 3
+    for a, b in zip(usual, hotter, strict=True):
+        assert a.y_mm == b.y_mm
+        assert b.x_mm - a.x_mm == pytest.approx(pair.patch_mm + 2 * PROOF.ladder_gap_mm)
+    hot = WREN.filament.model_copy(update={"nozzle_c": 345.0})
+    assert plan(WREN.machine, WREN.plate, hot, "pair").zones[3].nozzle_c == 350
+    narrow = Plate(id="n", name="n", width_mm=50, depth_mm=172)
+    with pytest.raises(ValueError, match="two rows"):
+        plan(WREN.machine.model_copy(update={"plates": (narrow,), "screws": ()}), narrow, WREN.filament, "pair")
+
+
+def test_some_zones_alone_keep_what_they_are() -> None:
+    five = of(5)
+    two = five.only((3, 1))
+    assert two.zones == (five.zones[3], five.zones[1])
+    assert (two.line_mm, two.kind) == (five.line_mm, "patches")
+    assert not two.judges_all
+    assert five.judges_all
+
+
+# What grades are expected to tell
+
+
+@settings(max_examples=15)
+@given(st.floats(0.12, 0.3), st.floats(0.01, 0.08), st.floats(0.004, 0.02), st.floats(0.05, 0.15))
+def test_what_is_left_of_the_common_gap_is_that_of_the_textbooks_information(
+    gap: float, common: float, own: float, eye: float
+) -> None:
+    """One zone: the same by adaptive sums over the bands' probabilities, differentiated numerically."""
+    mean = np.array([gap, 0.0])
+    cov = np.diag([common**2 + own**2 * 0, 0.0])
+    found = expected_sd(mean, cov, BEAD_042, eye)
+    edges = [e for e, _ in sorted(BEAD_042.bands_mm().values())][1:]
+
+    def information(at: float) -> float:
+        def p(x: float) -> np.ndarray:
+            return np.diff(np.concatenate([[0.0], norm.cdf(edges, x, eye * 0.2), [1.0]]))
+
+        slope = (p(at + 1e-6) - p(at - 1e-6)) / 2e-6
+        return float((slope**2 / np.maximum(p(at), 1e-9)).sum())
+
+    offs = np.linspace(-2.5, 2.5, 41)
+    weights = np.exp(-0.5 * offs**2)
+    left = sum(
+        w / weights.sum() / (1 / common**2 + information(gap + o * common)) for o, w in zip(offs, weights, strict=True)
+    )
+    assert found == pytest.approx(left**0.5, rel=1e-3)
+
+
+def test_more_zones_and_a_known_feed_leave_less_and_a_rough_eye_more() -> None:
+    def left(zones: int = 5, eye: float = 0.07, flow: float = 0.03) -> float:
+        cov = np.zeros((zones + 1, zones + 1))
+        cov[:zones, :zones] = 0.05**2 + 0.01**2 * np.eye(zones)
+        cov[zones, zones] = flow**2
+        return expected_sd(np.append(np.full(zones, 0.2), 0.0), cov, BEAD_042, eye)
+
+    assert left() < 0.05
+    assert left(zones=9) < left() < left(zones=2)
+    # Bands are wide: an eye that scatters a little tells more of the middle than one that never does, a rough one less.
+    assert left() < left(eye=0.3)
+    assert left(eye=0.07) < left(eye=0.02)
+    assert left(flow=0.0) < left() < left(flow=0.08)
+
+
+# Whether a proof is sound
+
+
+def field(gaps: list[float], sd: float, **more: object) -> FieldPosterior:
+    z = len(gaps)
+    return FieldPosterior(np.array([*gaps, 0.0, 0.0, 0.0]), np.diag([sd**2] * z + [0.0] * 3), (), (), **more)
+
+
+def test_chances_of_independent_zones_are_products() -> None:
+    low, high = BEAD_042.bands_mm()["sound"]
+    gaps = [0.19, 0.20, 0.215]
+    each = [norm.cdf(high, g, 0.012) - norm.cdf(low, g, 0.012) for g in gaps]
+    greasy = {"greasy": np.zeros(3)}
+    assert chance_sound(field(gaps, 0.012, **greasy), BEAD_042) == pytest.approx(np.prod(each), abs=0.02)
+    seen = [norm.cdf(high, g, np.hypot(0.012, 0.014)) - norm.cdf(low, g, np.hypot(0.012, 0.014)) for g in gaps]
+    assert looks_sound(field(gaps, 0.012, **greasy), BEAD_042, 0.07) == pytest.approx(np.mean(seen))
+    # A cause that keeps zones from holding takes its part of both; one that is in the gaps already takes none.
+    coat = {"shared": {"height": 0.7, "coat": 0.3}, **greasy}
+    assert chance_sound(field(gaps, 0.012, **coat), BEAD_042) == pytest.approx(0.7 * np.prod(each), abs=0.02)
+    assert looks_sound(field(gaps, 0.012, **coat), BEAD_042, 0.07) == pytest.approx(0.7 * np.mean(seen))
+    zero = {"shared": {"height": 0.7, "zero": 0.3}, **greasy}
+    assert chance_sound(field(gaps, 0.012, **zero), BEAD_042) == pytest.approx(np.prod(each), abs=0.02)
+
+
+def test_the_flow_and_the_habit_are_seen_and_not_in_the_gap() -> None:
+    plain = field([0.2], 0.001, greasy=np.zeros(1))
+    off = FieldPosterior(np.add(plain.mean, [0, 0.2, 0, 0]), plain.cov, (), (), greasy=np.zeros(1))
+    assert looks_sound(off, BEAD_042, 0.05) < looks_sound(plain, BEAD_042, 0.05)
+    assert chance_sound(off, BEAD_042) == pytest.approx(chance_sound(plain, BEAD_042))
+
+
+def test_done_is_trust_times_chance() -> None:
+    sure = field([0.2] * 5, 0.001, greasy=np.zeros(5))
+    assert judged_done(sure, BEAD_042)
+    assert not judged_done(sure, BEAD_042, JUDGE.done_at - 0.01)
+    assert judged_done(sure, BEAD_042, JUDGE.done_at + 0.01)
+    assert not judged_done(field([0.2, 0.2, 0.3], 0.001, greasy=np.zeros(3)), BEAD_042)
+
+
+def test_scraping_is_the_share_of_draws_with_a_gap_under_the_least() -> None:
+    draws = np.full((1000, 2), 0.1)
+    assert not might_scrape(draws)
+    few = draws.copy()
+    few[: int(1000 * JUDGE.scrape_p), 1] = JUDGE.scrape_mm - 1e-6
+    assert not might_scrape(few)
+    few[: int(1000 * JUDGE.scrape_p) + 1, 1] = JUDGE.scrape_mm - 1e-6
+    assert might_scrape(few)
+    edge = draws.copy()
+    edge[:, 0] = JUDGE.scrape_mm
+    assert not might_scrape(edge)
+
+
+def test_turns_by_search_are_those_of_trying_every_whole_mark() -> None:
+    r = np.random.default_rng(8)
+    low, high = BEAD_042.bands_mm()["sound"]
+    moves = np.array([[0.03, 0.0], [0.0, 0.03], [0.015, 0.015]])
+    for _ in range(12):
+        gaps = 0.2 + r.normal(0, 0.05, 3) + r.normal(0, 0.008, (512, 3))
+        found = best_turns(gaps, moves, low, high, 0.2)
+
+        def score(turn: np.ndarray, gaps: np.ndarray = gaps) -> float:
+            moved = gaps - turn @ moves.T
+            sound = ((moved >= low) & (moved <= high)).all(axis=1).mean()
+            return float(sound - 40 * np.mean((moved.mean(axis=0) - 0.2) ** 2) - 0.0005 * np.count_nonzero(turn))
+
+        best = max(score(np.array([a, b], dtype=float)) for a in range(-8, 9) for b in range(-8, 9))
+        assert score(found) == pytest.approx(best, abs=0.01)
+    assert not np.any(best_turns(np.full((512, 3), 0.2), moves, low, high, 0.2))
+
+
+def test_grades_that_say_the_same_leave_the_belief_where_it_is() -> None:
+    mean, cov = np.array([0.2, 0.2, 0.0]), np.diag([0.02**2, 0.02**2, 0.0])
+    found = estimate_field(mean, cov, (Mark(0, "sound"),), BEAD_042)
+    assert found.gaps[0][1] == pytest.approx(0.2)
+    assert found.gaps[1][1] == pytest.approx(0.02)
+    assert found.gaps[1][0] < 0.02
+    assert found.zones == 2
+    assert BEAD.grade_sd == found.eye_scatter
