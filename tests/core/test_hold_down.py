@@ -54,6 +54,9 @@ def test_the_brim_named_is_the_least_that_is_enough() -> None:
     assert hold_down(box(side, side), 0.5, 30, "PLA", corner_deg=90, brim_mm=bare.brim_mm).brim_mm == 0.0
     hopeless = of(1, 1, 5000)
     assert hopeless.brim_mm is None
+    # Then the chance is that with the widest brim there is, and that with a narrow one is worse.
+    assert hopeless.p_off_with_brim < of(5, 5, 5000).p_off
+    assert hopeless.p_off_with_brim < hopeless.p_off
     assert "no brim" in hopeless.words
 
 

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
+from ivory_table.core.defaults import LAYER
 from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.prior import first_belief
@@ -144,6 +145,22 @@ def test_the_largest_part_that_is_sound_is_that_of_brute_force(tilt: float) -> N
     dx = float(cells[0, 1, 0] - cells[0, 0, 0])
     assert found.width_mm == pytest.approx((best - 1) * dx, abs=0.1)
     assert found.p >= 0.7
+
+
+def test_something_may_be_laid_inside_the_edge_and_beside_clips_alone() -> None:
+    """On a plate wider than deep: counted by hand, side by side."""
+    belief, believes = tilted(0.0)
+    cells, edge = grid_of(PLATE), LAYER.placing.edge_mm
+    _, free = _drawn_sound(belief, PLATE, Bead(0.4, 0.2), believes, cells)
+    for (x, y), may in zip(cells.reshape(-1, 2), free.ravel(), strict=True):
+        inside = edge <= x <= PLATE.width_mm - edge and edge <= y <= PLATE.depth_mm - edge
+        clear = all(
+            x < k.x_min_mm - 2 or x > k.x_max_mm + 2 or y < k.y_min_mm - 2 or y > k.y_max_mm + 2
+            for k in PLATE.keep_outs
+        )
+        assert may == (inside and clear)
+    assert PLATE.keep_outs
+    assert PLATE.width_mm != PLATE.depth_mm
 
 
 def test_nothing_is_left_where_nothing_is_sound() -> None:
