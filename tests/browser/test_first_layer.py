@@ -127,6 +127,27 @@ def test_a_feed_that_cannot_be_measured_now_is_left(trammed: tuple[Page, str]) -
     expect(page.get_by_text(re.compile("^Bring the nozzle"))).to_be_visible()
 
 
+def test_an_unknown_feed_is_measured_before_anything_is_printed(trammed: tuple[Page, str]) -> None:
+    page, run = trammed
+    expect(page.get_by_text("Nobody has measured the feed here")).to_be_visible()
+    page.get_by_role("button", name="measure it first").click()
+    page.get_by_label("So much went in").fill("96 96")
+    with keeping(page):
+        page.get_by_role("button", name="Keep it", exact=True).click()
+    expect(page.get_by_text(re.compile("4.0 % less goes in"))).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="It is set and read back").click()
+    expect(page.get_by_role("heading", name="Print the proof.")).to_be_visible()
+    expect(page.get_by_text("Nobody has measured the feed here")).to_have_count(0)
+    # The next run on this machine knows it.
+    page.goto(run.split("/runs/")[0])
+    again = start_run(page, "Heron")
+    page.goto(f"{again}/first_layer")
+    at_station(page, "first_layer")
+    expect(page.get_by_text(re.compile("Feed measured"))).to_be_visible()
+    assert serious(page) == []
+
+
 def test_the_feed_is_measured_asked_about_and_put_right(trammed: tuple[Page, str]) -> None:
     page, _ = trammed
     with keeping(page):

@@ -58,6 +58,28 @@ export function Feed({
   }
   if (feed.off !== null && feed.known_at === null)
     return <p className="text-sm text-graphite">Feed measured: {signed(100 * feed.off, 1)} %, left as it is. </p>;
+  if (feed.unknown && !open)
+    return (
+      <Panel tone="brass">
+        <p className="text-sm">
+          Nobody has measured the feed here with this filament. Measured once, it is known in every later run; five
+          minutes.
+        </p>
+        <p className="flex flex-wrap gap-x-5">
+          <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>
+            measure it first
+          </Button>
+          <Button
+            look="quiet"
+            className="text-sm"
+            disabled={busy}
+            onClick={() => keep({ kind: "tool_told", tool: "rule", here: false })}
+          >
+            it cannot be measured now
+          </Button>
+        </p>
+      </Panel>
+    );
   if (!asked && !open)
     return (
       <p className="flex flex-wrap items-center gap-x-4 text-sm text-graphite">
@@ -81,11 +103,6 @@ export function Feed({
           keep({ kind: "feed_measured", commanded_mm: feed.asked_mm, measured_mm: measured, sure: false });
       }}
     >
-      {feed.unknown && (
-        <p className="text-sm font-semibold">
-          Nobody has measured the feed here with this filament. Once it is, it is known for every later run.
-        </p>
-      )}
       <p className="text-sm">
         Tip at printing heat, lifted. Mark the filament {(feed.asked_mm + 20).toFixed(0)} mm before it goes in, feed{" "}
         {feed.asked_mm.toFixed(0)} mm slowly, measure what is left, and take that from {(feed.asked_mm + 20).toFixed(0)}
@@ -99,11 +116,7 @@ export function Feed({
         onChange={(e) => setLeft(e.target.value)}
         wrong={wrong}
       />
-      <Button
-        type="submit"
-        look={asked && !feed.unknown ? "main" : "plain"}
-        disabled={busy || !left.trim() || Boolean(wrong)}
-      >
+      <Button type="submit" look={asked ? "main" : "plain"} disabled={busy || !left.trim() || Boolean(wrong)}>
         Keep it
       </Button>
       {asked && (

@@ -126,6 +126,9 @@ export function FirstLayer() {
   keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
   const saving = view.steps.slice(1).find((s) => s.action.kind === "caliper")?.action;
   const measurable = best && saving && saving.total_minutes < best.action.total_minutes - 1 ? saving : null;
+  const feed = <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />;
+  // Before anything is printed it comes first: what is printed by it tells nothing of another feed.
+  const feedFirst = view.feed.unknown || (view.step === "print" && view.feed.times !== null);
   const zone = view.zones[at];
   const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
   return (
@@ -203,6 +206,7 @@ export function FirstLayer() {
             />
           ) : view.step === "print" || view.step === "print_again" ? (
             <>
+              {feedFirst && feed}
               {view.mesh_unseen && (
                 <Panel tone="brass">
                   <p className="text-sm">
@@ -266,12 +270,7 @@ export function FirstLayer() {
               </Button>
             </p>
           )}
-          <Feed
-            view={view}
-            keep={keep}
-            busy={busy}
-            asked={view.feed.unknown || (!judging && best?.action.kind === "feed")}
-          />
+          {!feedFirst && feed}
           {!judging && <Causes view={view} keep={keep} busy={busy} />}
           <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
