@@ -104,6 +104,8 @@ def test_it_is_taught_to_the_machine_and_said_at_the_station(desk: Desk) -> None
     # Another value is stored: the tip hangs elsewhere, and earlier tries tell nothing beside later ones.
     run = keep(desk, "offset", OffsetSet(stored_mm=run.state.stored_mm + 0.01, sure=True))
     assert tip_heat_view(run).felt == ()
+    # Whoever saves the set-up as it is does not make it theirs: it can still be taken back.
+    desk.workshop.keep_machine(desk.workshop.machine("wren"))
     keep(desk, "offset", TipHeatCounted(heat=None))
     assert desk.workshop.machine("wren").tip_heat is None
 
