@@ -134,3 +134,20 @@ def test_an_unmeasured_thickness_does_not_count_and_is_less_sure() -> None:
 def test_an_impossible_filament_is_refused(change: dict) -> None:
     with pytest.raises(ValidationError):
         Filament.model_validate({"id": "f", "name": "f", "material": "PLA", "bed_c": 60, "nozzle_c": 210} | change)
+
+
+def test_screws_on_one_line_are_refused_wherever_the_line_lies() -> None:
+    plate = setup_for("heron").plate
+
+    def machine(*at: tuple[float, float]) -> Machine:
+        screws = tuple(Screw(name=f"s{k}", x_mm=x, y_mm=y) for k, (x, y) in enumerate(at))
+        return Machine(id="m", name="m", plates=(plate,), screws=screws, convention="live_only")
+
+    for line in (
+        [(20, 20), (120, 120), (220, 220)],
+        [(20, 200), (120, 200.5), (220, 201)],
+        [(30, 20), (30, 90), (31, 200)],
+    ):
+        with pytest.raises(ValueError, match="on one line"):
+            machine(*line)
+    assert len(machine((20, 20), (120, 160), (220, 20)).screws) == 3

@@ -9,7 +9,7 @@ from scipy.stats import norm
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import SECOND
 from ivory_table.core.manner import shipped
-from ivory_table.core.second_tip import Pads, SecondTip
+from ivory_table.core.second_tip import _GRID, Pads, SecondTip
 from ivory_table.program.pads import program, row
 from ivory_table.program.reader import read_program
 from tests.conftest import setup_for
@@ -105,3 +105,17 @@ def test_a_plate_without_room_says_so() -> None:
     plate = setup_for("wren").plate.model_copy(update={"width_mm": 90.0})
     with pytest.raises(ValueError, match="no room for a row of 9 pads"):
         row(plate, 9)
+
+
+def test_what_a_pass_is_expected_to_leave_is_that_of_passing_often() -> None:
+    """Many tips drawn from the belief, each passed over the pads in order: the sd within each number of pads touched."""
+    tip = SecondTip.unknown(0.0, 0.5, clockwise_raises=True).gauge(0.05)
+    tops, z = (0.1, 0.14, 0.18, 0.22), 0.12
+    r = np.random.default_rng(9)
+    above = r.choice(_GRID, 200_000, p=tip.p / tip.p.sum())
+    # One slip for all of a row: the highest pads are touched first.
+    touched = (
+        np.array(tops)[None] - z - above[:, None] + SECOND.pad_sd_mm * r.standard_normal((len(above), 1)) > 0
+    ).sum(axis=1)
+    left = sum(((above[touched == k] - above[touched == k].mean()) ** 2).sum() for k in np.unique(touched))
+    assert tip._doubt_after(z, tops) == pytest.approx((left / len(above)) ** 0.5, rel=0.02)

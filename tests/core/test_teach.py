@@ -295,3 +295,9 @@ def test_whatever_is_pasted_ends_in_a_sentence_or_in_something_that_works(what, 
     assert bool(lesson.choices) != bool(lesson.trouble)
     if lesson.settled:
         assert after.texts[what.id]
+
+
+def test_the_reply_that_does_not_fit_is_pointed_at() -> None:
+    """The value is not in the second reply: that one is shown, and not the first."""
+    missing = learn_reply({"x"}, [Said(text="at x 1.5", values={"x": 1.5}), Said(text="at x 7.5", values={"x": 8.5})])
+    assert (missing.sample, "8.5" in missing.trouble) == (1, True)
