@@ -79,6 +79,19 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
         ({"kind": "feed_measured", "measured_mm": []}, "invalid_too_short", "measured_mm"),
         ({"kind": "feed_measured", "measured_mm": [1.0]}, "feed_doubtful", "measured_mm"),
         ({"kind": "feed_corrected", "times": 0}, "invalid_greater_than_equal", "times"),
+        ({"kind": "feed_measured", "measured_mm": [0]}, "invalid_greater_than", "measured_mm"),
+        ({"kind": "feed_measured", "measured_mm": 98}, "invalid_tuple_type", "measured_mm"),
+        ({"kind": "cause_looked_for", "cause": "coat", "found": True}, "not_possible", "what"),
+        ({"kind": "cause_looked_for", "cause": "fan", "found": "perhaps"}, "invalid_bool_parsing", "found"),
+        ({"kind": "cause_looked_for", "cause": "fan", "found": []}, "invalid_bool_type", "found"),
+        ({"kind": "tip_felt_at", "tip_c": 900, "drag_z_mm": 0}, "invalid_less_than_equal", "tip_c"),
+        ({"kind": "tip_heat_counted", "heat": 0.0004}, "invalid_model_attributes_type", "heat"),
+        (
+            {"kind": "heated", "bed_c": 60, "nozzle_c": 200, "held_since": "noon"},
+            "invalid_datetime_from_date_parsing",
+            "held_since",
+        ),
+        ({"kind": "taken_back", "entry_id": 7}, "invalid_string_type", "entry_id"),
     ],
 )
 def test_bad_input_gets_a_sentence_a_code_and_its_field(http: httpx.Client, what: dict, code: str, field: str) -> None:
@@ -90,6 +103,8 @@ def test_bad_input_gets_a_sentence_a_code_and_its_field(http: httpx.Client, what
     assert problem["code"] == code
     assert problem["field"] == field
     assert len(problem["message"]) > 15
+    # A sentence of ours, not of the library that found it.
+    assert "Input should" not in problem["message"]
     assert http.get(f"/api/runs/{run_id}/head").json()["seq"] == 0
 
 

@@ -109,10 +109,24 @@ def sentence(error: Any) -> str:
     match error["type"]:
         case "finite_number":
             return "Give an ordinary number: not-a-number and infinity are not measurements."
-        case "greater_than_equal" | "greater_than":
-            return f"This number is too small: {limits.get('ge', limits.get('gt'))} is the least that can be meant."
-        case "less_than_equal" | "less_than":
-            return f"This number is too large: {limits.get('le', limits.get('lt'))} is the most that can be meant."
+        case "greater_than_equal":
+            return f"This number is too small: {limits.get('ge')} is the least that can be meant."
+        case "greater_than":
+            return f"This number is too small: it must be more than {limits.get('gt')}."
+        case "less_than_equal":
+            return f"This number is too large: {limits.get('le')} is the most that can be meant."
+        case "less_than":
+            return f"This number is too large: it must be less than {limits.get('lt')}."
+        case "bool_parsing" | "bool_type":
+            return "Say true or false here."
+        case "string_type":
+            return "This must be a text."
+        case "list_type" | "tuple_type":
+            return "This must be a list."
+        case "dict_type" | "model_type" | "model_attributes_type":
+            return "This must be a group of named values."
+        case "datetime_parsing" | "datetime_from_date_parsing" | "datetime_type" | "timezone_aware":
+            return "Give a date and a time with its zone, such as 2026-03-02T12:00:00Z."
         case "float_parsing" | "float_type" | "int_parsing" | "int_type" | "int_from_float":
             return "This must be a number, such as 0.12."
         case "multiple_of":
