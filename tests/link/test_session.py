@@ -1,5 +1,7 @@
 """The line, over a real pty and real TCP: what it says when things go well, and when they do not."""
 
+import threading
+
 import numpy as np
 import pytest
 
@@ -191,6 +193,36 @@ def test_silence_ends_in_lost_with_what_to_do(bench: Bench) -> None:
     again = bench.session()
     assert again.status.state == "idle"
     assert not again.status.homed  # home first
+
+
+def test_a_job_is_waiting_or_at_hand_and_never_neither(bench: Bench) -> None:
+    """Whoever looks as it is taken up sees it: else it would seem done before it began."""
+    session = bench.session()
+    until(lambda: session.status.state == "idle")
+    seen: list[tuple[int, str]] = []
+    asked, taken, begun = threading.Event(), threading.Event(), threading.Event()
+    get = session._jobs.get
+
+    def slowly(*args: object, **more: object):
+        asked.set()
+        found = get(*args, **more)
+        taken.set()
+        begun.wait(20)
+        return found
+
+    session._jobs.get = slowly  # type: ignore[method-assign]
+    done = threading.Event()
+    assert asked.wait(20)
+    session.start("look", lambda _: done.set())
+    assert taken.wait(20)
+    now = session.status
+    seen.append((now.queued, now.job))
+    session._jobs.get = get  # type: ignore[method-assign]
+    begun.set()
+    assert done.wait(20)
+    until(lambda: session.status.state == "idle")
+    assert seen == [(1, "")]
+    assert session.status.queued == 0
 
 
 def test_a_halt_drops_the_queue(bench: Bench) -> None:

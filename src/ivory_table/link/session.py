@@ -67,7 +67,7 @@ class Session(Conversation):
     @property
     def status(self) -> Status:
         with self._status_lock:
-            return self._status.model_copy(update={"queued": self._jobs.qsize()})
+            return self._status.model_copy(update={"queued": self._jobs.unfinished_tasks})
 
     # For the person
 
@@ -296,6 +296,7 @@ class Session(Conversation):
         while not self._jobs.empty():
             try:
                 self._jobs.get_nowait()
+                self._jobs.task_done()
             except queue.Empty:
                 break
 
@@ -311,13 +312,16 @@ class Session(Conversation):
                 continue
             if self._end.is_set():
                 break
-            self._run(name, job)
+            self._run(name, job, taken=self._jobs.task_done)
 
-    def _run(self, name: str, job: Job) -> None:
+    def _run(self, name: str, job: Job, taken: Callable[[], None] = lambda: None) -> None:
         self._cancel.clear()
         self.live_changes.clear()
-        if name:
-            self.set(state="busy", job=name, words=name, share=None, left_s=None)
+        # Together: between the two a job taken up would be neither waiting nor at hand, and seem done.
+        with self._status_lock:
+            taken()
+            if name:
+                self.set(state="busy", job=name, words=name, share=None, left_s=None)
         words = ""
         try:
             job(self)
