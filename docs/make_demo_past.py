@@ -7,7 +7,6 @@ the practice machines stand afterwards.
 import gzip
 import json
 import tempfile
-from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from uuid import uuid4
@@ -138,7 +137,7 @@ def main() -> None:
     rows = {table._meta.table_name: list(table.select().dicts()) for table in TABLES}
     for body in bodies.values():
         body.truth.feel_bias = 0.0
-    practice = {m: asdict(b.truth) | {"mesh": None, "mesh_on": False, "mesh_stored": False} for m, b in bodies.items()}
+    practice = {m: b.as_kept() for m, b in bodies.items()}
     with gzip.open(FILE, "wt", compresslevel=9) as out:
         json.dump({"ends": ENDS.isoformat(), "rows": rows, "practice": practice}, out)
     print(f"{FILE}: {FILE.stat().st_size / 1e6:.2f} MB")

@@ -5,6 +5,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from ivory_table.core.mesh import MeshSurvey
 from ivory_table.demo.past import remember
 from ivory_table.demo.tidewater import MACHINES, furnish
 from ivory_table.desk.desk import Desk
@@ -60,3 +61,11 @@ def test_the_practice_machines_stand_as_it_left_them(remembered: Workshop) -> No
         body = json.loads((remembered.file.parent / "practice" / f"{machine.id}.json").read_text())
         truth = Truth(**{k: v for k, v in body.items() if not k.startswith("mesh")})
         assert truth.stored_mm == pytest.approx(remembered.machine(machine.id).stored_mm, abs=1e-6)
+        # It follows the mesh that its last run left it with, and no other.
+        left = remembered.figures.mesh_left(remembered.runs(machine.id, most=1)[0].id)
+        assert body["mesh_on"] == left.on
+        if left.on:
+            assert MeshSurvey.model_validate(body["mesh"]) == left.survey
+    assert any(
+        json.loads((remembered.file.parent / "practice" / f"{m.id}.json").read_text())["mesh_on"] for m in MACHINES
+    )

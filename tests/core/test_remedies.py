@@ -120,6 +120,19 @@ def test_the_one_zone_that_stands_away_is_measured_again_where_a_mesh_is_in_use(
     assert not [a for a in tried(one_off).by_height() if a.kind == "mesh"]
 
 
+def test_a_mesh_of_an_earlier_run_is_measured_anew_and_todays_is_not() -> None:
+    bent = field([0.24, 0.16, 0.20, 0.25, 0.15], 0.004)
+    old = tried(bent, mesh_in_use=True, can_mesh=True, before=Before(fed=True, mesh_of_old=True))
+    mesh = of_kind(old, "mesh")
+    assert "of an earlier run" in mesh.reason
+    assert mesh.p_all_sound > 0.8
+    # It ends what no offset can.
+    assert of_kind(old, "offset").p_all_sound < 0.05
+    assert mesh.total_minutes < min(a.total_minutes for a in old.by_height() if a.kind != "mesh")
+    today = tried(bent, mesh_in_use=True, can_mesh=True)
+    assert not [a for a in today.by_height() if a.kind == "mesh"]
+
+
 def test_a_greasy_zone_is_cleaned_and_the_height_left_alone() -> None:
     seen = (Mark(2, "loose"),)
     greasy = field([0.2] * 5, 0.004, greasy=np.array([0, 0, 0.9, 0, 0.0]), sights=())

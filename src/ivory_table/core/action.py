@@ -64,6 +64,8 @@ class Before:
     measured: frozenset[int] = frozenset()
     #: Whether a caliper is at hand: None while nobody has said.
     caliper: bool | None = None
+    #: The mesh in use is an earlier run's: it can be measured anew.
+    mesh_of_old: bool = False
     #: The feed was measured since it was last changed, or cannot be.
     fed: bool = False
     #: Nobody has ever measured it on this machine with this filament.

@@ -161,7 +161,7 @@ class Remedies:
 
     def by_height(self) -> tuple[Action, ...]:
         """Every step that moves tip or plate, or makes the machine follow the plate."""
-        found = (self._offset(), self._knobs_and_offset(), self._knobs(), self._mesh_point() or self._mesh())
+        found = (self._offset(), self._knobs_and_offset(), self._knobs(), self._mesh_point(), self._mesh())
         return tuple(step for step in found if step is not None)
 
     def _offset(self) -> Action | None:
@@ -235,8 +235,12 @@ class Remedies:
         )
 
     def _mesh(self) -> Action | None:
-        """A mesh follows what differs from place to place; what all zones share stays the offset's."""
-        if self.mesh_in_use or not self.can_mesh:
+        """A mesh follows what differs from place to place; what all zones share stays the offset's.
+
+        One of an earlier run may be of another plate by now: then it is measured anew, and only then.
+        """
+        anew = self.mesh_in_use and self.before.mesh_of_old
+        if not self.can_mesh or (self.mesh_in_use and not anew):
             return None
         scatter = self.reading_sd_mm * normal_points(2048, self.field.zones)
         followed = self.gaps.mean(axis=1, keepdims=True) + scatter
@@ -246,7 +250,8 @@ class Remedies:
             self._sound(followed),
             p_then,
             JUDGE.minutes.mesh + JUDGE.minutes.offset + JUDGE.minutes.proof,
-            f"the zones differ by {np.ptp(self.errors):.3f} mm in a way that offset and knobs cannot follow; with a mesh in "
+            f"the zones differ by {np.ptp(self.errors):.3f} mm in a way that offset and knobs cannot follow"
+            f"{', and the mesh in use is of an earlier run' if anew else ''}; with a mesh {'of today ' if anew else ''}in "
             f"use and the offset set after it every zone is sound with {p_then:.0%}",
         )
 

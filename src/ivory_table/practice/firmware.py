@@ -34,10 +34,11 @@ class Firmware:
         self.how = convention(body.machine.convention, manner)
         self._own = _understood(manner)
         body.mesh_law = manner.mesh
-        self.start()
+        # Whoever looks at it again finds it as it was left: it stayed on meanwhile.
+        self.start(cut=False)
 
-    def start(self) -> list[str]:
-        """Power on: everything that was not stored is gone."""
+    def start(self, *, cut: bool = True) -> list[str]:
+        """Power on: after a cut everything that was not stored is gone."""
         self.halted = ""
         self.line = 0
         self.absolute = self.absolute_e = True
@@ -48,11 +49,12 @@ class Firmware:
         body = self.body
         body.homed, body.nudge_mm, body.speed_share = False, 0.0, 1.0
         body.bed.target_c = body.tip.target_c = 0.0
-        if not body.mesh_stored:
-            body.mesh = None
-        body.mesh_on = False
-        if not self.how.stores:
-            self._set_offset(0.0)
+        if cut:
+            if not body.mesh_stored:
+                body.mesh = None
+            body.mesh_on = False
+            if not self.how.stores:
+                self._set_offset(0.0)
         self._saved = body.truth.stored_mm
         return [self.say("ready")]
 

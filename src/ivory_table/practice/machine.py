@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
 from math import hypot
 from pathlib import Path
+from typing import Any
 from uuid import uuid4
 
 import numpy as np
@@ -315,13 +316,17 @@ class PracticeMachine:
         self.truth.draws += 1
         return np.random.default_rng([self.truth.seed, self.truth.draws])
 
+    def as_kept(self) -> dict[str, Any]:
+        """All that outlasts its process, as its file holds it: the truth, and the mesh that it follows."""
+        mesh = self.mesh.model_dump(mode="json") if self.mesh else None
+        return asdict(self.truth) | {"mesh": mesh, "mesh_on": self.mesh_on, "mesh_stored": self.mesh_stored}
+
     def keep(self) -> None:
         """To the file, whole or not at all: a knob that was turned stays turned."""
         if self.file is None:
             return
         self.file.parent.mkdir(parents=True, exist_ok=True)
-        body = asdict(self.truth) | {"mesh": self.mesh.model_dump() if self.mesh else None, "mesh_on": self.mesh_on}
-        body["mesh_stored"] = self.mesh_stored
+        body = self.as_kept()
         # A name of its own: two who keep at once must not move each other's file.
         fresh = self.file.with_suffix(f".{uuid4().hex}.new")
         with fresh.open("w") as out:

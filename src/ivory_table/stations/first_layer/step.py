@@ -89,6 +89,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
         caliper=state.caliper,
+        mesh_of_old=state.mesh is not None and state.mesh is run.setup.mesh,
         fed=feed_settled(state),
         feed_unknown=feed_unknown(run),
         judged=wanted.judged,
@@ -277,7 +278,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "done": "Every zone is sound. Sign off.",
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
             "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
-            "mesh": "Measure a mesh and use it.",
+            "mesh": "Measure the mesh anew." if state.mesh_on else "Measure a mesh and use it.",
             "tram": "Tram the plate before more of it is printed over.",
             "measure": f"Measure the mesh point at {zone} again, beside a neighbour.",
             "clean": f"Clean {' and '.join(zones[k].name for k in action.clean) or zone}, do not change the height.",
