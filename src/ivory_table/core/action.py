@@ -76,3 +76,8 @@ class Before:
     trust: float = 1.0
     #: The height is known so badly that a ladder tells more than one height.
     height_unknown: bool = False
+
+    @property
+    def asks_feed_once(self) -> bool:
+        """Whether the feed is asked for though little speaks against it: on the first proof, where nobody knows it."""
+        return self.feed_unknown and self.proofs == 1

@@ -147,7 +147,7 @@ class Approach:
         return middle, max((high - low) / 2, _STEP_MM)
 
     def quantile(self, share: float) -> float:
-        """The gap in mm below which the believed share of it lies; `share` from 0 to 1."""
+        """The height in mm, commanded z, below which the drag lies with this chance; `share` from 0 to 1."""
         return float(self.heights[min(int(np.searchsorted(np.cumsum(self.p), share)), len(self.heights) - 1)])
 
     def likely(self, z_mm: float, feel: Feel) -> float:

@@ -10,6 +10,7 @@ from typing import Literal, Self
 import numpy as np
 
 from .defaults import JUDGE, LAYER
+from .defaults.print_tables import Look
 from .value import Array, Value
 
 CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "feed"]
@@ -158,6 +159,13 @@ def effects(causes: Causes, places: Array) -> Effects:
         ),
         np.array([row.astray_mm**2 if row else 0.0 for row in rows]),
     )
+
+
+def look_of(name: str) -> Look:
+    """The look that tells of a cause. Raises ValueError where none does."""
+    if (look := LAYER.causes[name].look) is None:
+        raise ValueError(f"No look tells whether {LAYER.causes[name].word}.")
+    return look
 
 
 def look_first(shared: Mapping[str, float], done: Iterable[str]) -> LookFirst | None:

@@ -246,8 +246,8 @@ class _Decision:
         """What is at work in all zones is mended before anything is moved for it."""
         can, better = self.can, self.better
         to_move = bool(better) and better[0].shift_mm is not None and not can.clean and not can.together
-        unknown = can.before.feed_unknown and can.before.proofs == 1
-        doubted = self.feed is not None and (unknown or feed_doubt(can.field) >= JUDGE.cause_at)
+        doubt = feed_doubt(can.field)
+        doubted = self.feed is not None and (can.before.asks_feed_once or doubt >= JUDGE.cause_at)
         if doubted and can.before.proofs <= JUDGE.feed_first and to_move and mostly_height(can.field):
             # Before any height is judged by it: five minutes, and no proof.
             return self._with_caliper(_first(better, "feed"))

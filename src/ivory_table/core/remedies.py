@@ -289,7 +289,7 @@ class Remedies:
     def feed(self) -> Action | None:
         """Measure what is fed, where it may be wrong and nobody has yet."""
         doubt = feed_doubt(self.field)
-        unknown = self.before.feed_unknown and self.before.proofs == 1
+        unknown = self.before.asks_feed_once
         if self.before.fed or doubt < (JUDGE.feed_unknown_at if unknown else JUDGE.feed_at):
             return None
         flow, flow_sd = self.field.flow

@@ -1,11 +1,22 @@
 """What machines, plates and people are known to be: as they were entered, and what their runs have taught since."""
 
+from collections.abc import Iterable
+from typing import TypeVar
+
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import PlateValue
 from ivory_table.core.setup import KnownFeed, Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.core.thick import CaliperOff
-from ivory_table.runs.lessons import Lessons, MeshLesson, learnt_after, machine_after, person_after
+from ivory_table.runs.lessons import (
+    CaliperLesson,
+    FeedLesson,
+    Lessons,
+    MeshLesson,
+    learnt_after,
+    machine_after,
+    person_after,
+)
 from ivory_table.store.erasing import ERASED
 from ivory_table.store.workshop import Workshop
 
@@ -52,25 +63,27 @@ def learnt_of(workshop: Workshop, machine_id: str) -> Learnt | None:
 
 def caliper_of(workshop: Workshop, machine_id: str, plate_id: str, filament_id: str) -> CaliperOff:
     """What a caliper is off by on a plate with a filament, by the newest run that measured it."""
-    told = [
-        lesson.caliper
-        for lesson in workshop.lessons(machine_id=machine_id, plate_id=plate_id)
-        if lesson.caliper is not None and lesson.caliper.filament_id == filament_id
-    ]
-    return max(told, key=lambda t: t.at).off if told else CaliperOff()
+    taught = workshop.lessons(machine_id=machine_id, plate_id=plate_id)
+    newest = _newest((lesson.caliper for lesson in taught), filament_id)
+    return newest.off if newest else CaliperOff()
 
 
 def feed_of(workshop: Workshop, machine_id: str, filament_id: str) -> KnownFeed | None:
     """What goes in on a machine of a filament against what is asked for, by the newest run that measured it."""
     taught = workshop.lessons(machine_id=machine_id)
     void = max((lesson.feeds_anew_at for lesson in taught if lesson.feeds_anew_at), default=None)
-    told = [
-        lesson.feed
-        for lesson in taught
-        if lesson.feed and lesson.feed.filament_id == filament_id and (void is None or lesson.feed.at > void)
-    ]
-    newest = max(told, key=lambda t: t.at, default=None)
-    return newest and KnownFeed(off=newest.off, sd=newest.sd, at=newest.at)
+    newest = _newest((lesson.feed for lesson in taught), filament_id)
+    if newest is None or (void is not None and newest.at <= void):
+        return None
+    return KnownFeed(off=newest.off, sd=newest.sd, at=newest.at)
+
+
+_OfFilament = TypeVar("_OfFilament", CaliperLesson, FeedLesson)
+
+
+def _newest(told: Iterable[_OfFilament | None], filament_id: str) -> _OfFilament | None:
+    """The newest that was taught with a filament."""
+    return max((t for t in told if t and t.filament_id == filament_id), key=lambda t: t.at, default=None)
 
 
 def study_of(workshop: Workshop, machine_id: str, plate_id: str) -> ThermalStudy | None:

@@ -47,14 +47,10 @@ class Firmware:
         self._grid: MeshGrid | None = None
         self._points: dict[tuple[int, int], float] = {}
         body = self.body
-        body.homed, body.nudge_mm, body.speed_share = False, 0.0, 1.0
+        body.restart(cut=cut)
         body.bed.target_c = body.tip.target_c = 0.0
-        if cut:
-            if not body.mesh_stored:
-                body.mesh = None
-            body.mesh_on = False
-            if not self.how.stores:
-                self._set_offset(0.0)
+        if cut and not self.how.stores:
+            self._set_offset(0.0)
         self._saved = body.truth.stored_mm
         return [self.say("ready")]
 

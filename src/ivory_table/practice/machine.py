@@ -125,6 +125,15 @@ class PracticeMachine:
             return cls(machine, gauge, Truth(**body), file, mesh=kept_mesh, mesh_on=mesh_on, mesh_stored=mesh_stored)
         return cls(machine, gauge, crooked(machine, machine.plates[0], seed), file)
 
+    def restart(self, *, cut: bool) -> None:
+        """Switched on: where it stands is not known, and live changes are gone; after a cut so is what was not stored of a mesh."""
+        self.homed, self.nudge_mm, self.speed_share = False, 0.0, 1.0
+        if not cut:
+            return
+        if not self.mesh_stored:
+            self.mesh = None
+        self.mesh_on = False
+
     def remount(self, plate_id: str) -> None:
         """Put a plate on: its stack's thickness is where the surface begins."""
         self.mounted: Plate = self.machine.plate(plate_id)

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
+from ivory_table.core.causes import look_of
 from ivory_table.core.defaults import BEAD, LAYER, SECOND
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.hands import Look, Reach
@@ -158,10 +159,7 @@ class PracticePerson:
 
     def switch_off_and_on(self) -> None:
         """Cut from power: what was not stored is gone."""
-        body = self.body
-        if not body.mesh_stored:
-            body.mesh = None
-        body.mesh_on, body.homed, body.nudge_mm, body.speed_share = False, False, 0.0, 1.0
+        self.body.restart(cut=True)
         self.body.keep()
 
     def move_nozzle(self, away_mm: float) -> None:
@@ -210,9 +208,7 @@ class PracticePerson:
 
     def look_for(self, cause: str) -> bool:
         """Whether a look finds a cause: what is there may be missed, and what is not may be taken for it."""
-        body, look = self.body, LAYER.causes[cause].look
-        if look is None:
-            raise ValueError(f"No look tells whether {LAYER.causes[cause].word}.")
+        body, look = self.body, look_of(cause)
         there = body.truth.cause == cause
         if cause == "cold_plate" and body.bed.target_c > 0:
             there = there or body.bed.body_c < body.bed.target_c - COLD_PLATE_C

@@ -173,7 +173,7 @@ class Session:
 
     def go(self) -> None:
         promised: float | None = None
-        if first_layer.step.feed_unknown(self.now):
+        if first_layer.step.feed_first(self.now):
             self.measure_feed()
         self.print(next_proof(self.now.state, "advised"))
         for _ in range(40):

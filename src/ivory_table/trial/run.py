@@ -173,7 +173,7 @@ class Trial:
 
     def do_first_layer(self) -> None:
         zones = SCENARIO["zones"]
-        if first_layer.step.feed_unknown(self.now):
+        if first_layer.step.feed_first(self.now):
             self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, zones))
             self._feed_put_right()
         proofs, truly, declared = 0, 0, False

@@ -128,6 +128,7 @@ class Offset(Value):
     eye_habit: float
     eye_from_mm: float
     tip_apart_c: float
+    tip_alike_c: float
     tip_sure_sd: float
     tip_from_mm: float
     tip_most_mm_c: float

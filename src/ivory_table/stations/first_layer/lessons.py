@@ -11,12 +11,11 @@ from .entries import FeedMeasured
 @teaches
 def lessons(run: OpenRun) -> dict[str, Any]:
     found: dict[str, Any] = {}
-    fed = next((e for e in reversed(run.kept) if isinstance(e.what, FeedMeasured)), None)
-    if fed is not None and isinstance(fed.what, FeedMeasured):
+    fed = [(e.at, e.what.off[1]) for e in run.kept if isinstance(e.what, FeedMeasured)]
+    if fed:
         # Measured with a rule it is true of the machine, whatever becomes of the run.
-        found["feed"] = FeedLesson(
-            at=fed.at, filament_id=run.setup.filament.id, off=run.state.feed_off, sd=fed.what.off[1]
-        )
+        at, sd = fed[-1]
+        found["feed"] = FeedLesson(at=at, filament_id=run.setup.filament.id, off=run.state.feed_off, sd=sd)
     if not run.state.signed_off:
         return found
     known, setup, at = run.state.with_marks(), run.setup, run.kept[-1].at

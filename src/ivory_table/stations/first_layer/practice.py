@@ -18,13 +18,13 @@ from ivory_table.stations.first_layer.entries import (
     ProofStarted,
     ZoneCleaned,
 )
-from ivory_table.stations.first_layer.step import feed_unknown, look_before, next_steps
+from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
 
 
 def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged | CauseLookedFor | FeedMeasured:
     """The practice machine's answer: a print, the look of the next patch, or what is looked for or measured before the next step."""
     state = run.state
-    if not state.proofs and feed_unknown(run):
+    if feed_first(run):
         return _feed(desk, run)
     if state.open_proof is None:
         desk.hands(run)

@@ -2,7 +2,8 @@
 
 from dataclasses import dataclass, replace
 
-from ivory_table.core.defaults import HEAT, LAYER
+from ivory_table.core.causes import look_of
+from ivory_table.core.defaults import HEAT
 from ivory_table.core.placing import SoundArea
 from ivory_table.core.signs import Mark
 from ivory_table.runs.entry import Entry
@@ -49,8 +50,7 @@ class LookedFor(Slice):
 
 @fold.register
 def _cause_looked_for(what: CauseLookedFor, run: RunState, entry: Entry) -> RunState:
-    if LAYER.causes[what.cause].look is None:
-        raise ValueError(f"No look tells whether {LAYER.causes[what.cause].word}.")
+    look_of(what.cause)
     causes = run.causes.looked(what.cause, what.found) if run.causes.considered else run.causes
     return run.put(LookedFor(LookedFor.of(run).causes | {what.cause}), causes=causes)
 

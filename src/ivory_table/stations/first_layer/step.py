@@ -57,8 +57,13 @@ def feed_settled(state: RunState) -> bool:
 
 
 def feed_unknown(run: OpenRun) -> bool:
-    """Whether nobody has ever measured the feed on this machine with this filament: best before anything is printed."""
+    """Whether nobody has ever measured the feed on this machine with this filament."""
     return run.setup.feed_remembered and run.setup.feed is None and not feed_settled(run.state)
+
+
+def feed_first(run: OpenRun) -> bool:
+    """Whether the feed is to be measured before anything is printed."""
+    return feed_unknown(run) and not run.state.proofs
 
 
 @once_per_state

@@ -20,7 +20,7 @@ from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
-from ivory_table.stations.first_layer.step import NextStep, feed_unknown, look_before, next_steps
+from ivory_table.stations.first_layer.step import NextStep, feed_first, look_before, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 from ivory_table.stations.stored.wanted import with_nudges_stored
@@ -234,7 +234,7 @@ def _feed(run: OpenRun) -> FeedView:
         flow=float(mean[0]),
         flow_sd=float(sd[0]),
         off=off,
-        unknown=feed_unknown(run) and not state.proofs,
+        unknown=feed_first(run),
         known_at=earlier.at if earlier else None,
         times=feed_times(state),
     )

@@ -1,5 +1,6 @@
 """The tip's heat: how much longer a hot tip is, and what is counted in of it."""
 
+from ivory_table.core.defaults import OFFSET
 from ivory_table.core.plate import TipHeat
 from ivory_table.core.tip_heat import TipFelt, TipHeatFound, tip_heat_found
 from ivory_table.core.value import Value
@@ -37,7 +38,7 @@ def tip_words(run: RunState) -> str:
     if run.heated is None:
         return "How hot the tip is was not noted at Prepare: its growth is not counted in." if run.tip_heat else ""
     held_c = run.heated.nozzle_c
-    if abs(prints_c - held_c) < 5:
+    if abs(prints_c - held_c) < OFFSET.tip_alike_c:
         return ""
     if run.tip_heat is None:
         return (

@@ -26,6 +26,16 @@ export function Feed({
     left.trim() && values.some((v) => v === null || v <= 0 || v > 1000)
       ? "Give mm, such as 98; several with a space between."
       : null;
+  const notNow = (
+    <Button
+      look="quiet"
+      className="self-start text-sm"
+      disabled={busy}
+      onClick={() => keep({ kind: "tool_told", tool: "rule", here: false })}
+    >
+      it cannot be measured now
+    </Button>
+  );
   if (feed.times !== null) {
     const steps = typedNumber(old);
     return (
@@ -69,14 +79,7 @@ export function Feed({
           <Button look="quiet" className="text-sm" onClick={() => setOpen(true)}>
             measure it first
           </Button>
-          <Button
-            look="quiet"
-            className="text-sm"
-            disabled={busy}
-            onClick={() => keep({ kind: "tool_told", tool: "rule", here: false })}
-          >
-            it cannot be measured now
-          </Button>
+          {notNow}
         </p>
       </Panel>
     );
@@ -119,16 +122,7 @@ export function Feed({
       <Button type="submit" look={asked ? "main" : "plain"} disabled={busy || !left.trim() || Boolean(wrong)}>
         Keep it
       </Button>
-      {asked && (
-        <Button
-          look="quiet"
-          className="self-start text-sm"
-          disabled={busy}
-          onClick={() => keep({ kind: "tool_told", tool: "rule", here: false })}
-        >
-          it cannot be measured now
-        </Button>
-      )}
+      {asked && notNow}
     </form>
   );
 }

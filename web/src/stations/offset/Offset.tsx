@@ -21,6 +21,9 @@ import { SoftLimit, WhatIsKnown } from "./StartHere";
 import { TipHeat } from "./TipHeat";
 import { ZStepsForm } from "./ZStepsForm";
 
+/** What can be done beside the offset itself, one at a time. */
+type Beside = "tip" | "second" | "probe" | "feel";
+
 type View = WithHead<Schemas["OffsetView"]>;
 
 export function Offset() {
@@ -30,10 +33,7 @@ export function Offset() {
   const [from] = useSeenFrom(view?.head);
   const navigate = useNavigate();
   const [again, setAgain] = useState(false);
-  const [checking, setChecking] = useState(false);
-  const [probing, setProbing] = useState(false);
-  const [second, setSecond] = useState(false);
-  const [tip, setTip] = useState(false);
+  const [beside, setBeside] = useState<Beside | null>(null);
   const { data: check } = useFeelCheck(runId, view?.head.seq ?? 0);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
@@ -53,7 +53,14 @@ export function Offset() {
   const set = () => keep({ kind: "offset_set", stored_mm: view.wanted.new_mm, sure: false });
   const go = () => navigate(`/runs/${runId}/first_layer`);
   // Something beside the offset itself is at hand: its own keys, its own answers.
-  const besides = (checking && check !== undefined) || probing || second || tip;
+  const checking = beside === "feel";
+  const besides = beside !== null && (!checking || check !== undefined);
+  const opener = (it: Beside, open: string, close: string) =>
+    (beside ?? it) === it && (
+      <Button look="quiet" className="self-start text-sm" onClick={() => setBeside(beside ? null : it)}>
+        {beside ? close : open}
+      </Button>
+    );
   const feeling = !besides && (view.step === "feel" || (view.step === "done" && again));
   const keys: Key[] = [];
   if (checking && check && check.next_above_mm != null) {
@@ -177,8 +184,8 @@ export function Offset() {
               refused={acts.refused}
             />
           )}
-          {probing && <ProbeCheck runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
-          {second && (
+          {beside === "probe" && <ProbeCheck runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
+          {beside === "second" && (
             <SecondTip
               runId={runId}
               seq={view.head.seq}
@@ -188,28 +195,15 @@ export function Offset() {
               practice={view.head.machine.practice}
             />
           )}
-          {tip && <TipHeat runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
-          {!checking && !probing && !second && (
-            <Button look="quiet" className="self-start text-sm" onClick={() => setTip(!tip)}>
-              {tip ? "close the tip's heat" : "the tip: is it longer when it is hot?"}
-            </Button>
-          )}
-          {!checking && !probing && !tip && (
-            <Button look="quiet" className="self-start text-sm" onClick={() => setSecond(!second)}>
-              {second ? "close the second tip" : "a second tip beside the first"}
-            </Button>
-          )}
-          {view.head.machine.probe && !checking && !second && !tip && (
-            <Button look="quiet" className="self-start text-sm" onClick={() => setProbing(!probing)}>
-              {probing ? "close the probe's check" : "the probe: does it repeat, does it sit right?"}
-            </Button>
-          )}
-          {!checking && !probing && !second && !tip && <ZStepsForm runId={runId} />}
-          {check && !probing && !second && !tip && (!check.why_not || checking) && (
-            <Button look="quiet" className="self-start text-sm" onClick={() => setChecking(!checking)}>
-              {checking ? "back to the Z offset" : "feel check: how finely do you tell gaps apart?"}
-            </Button>
-          )}
+          {beside === "tip" && <TipHeat runId={runId} seq={view.head.seq} keep={keep} busy={busy} />}
+          {opener("tip", "the tip: is it longer when it is hot?", "close the tip's heat")}
+          {opener("second", "a second tip beside the first", "close the second tip")}
+          {view.head.machine.probe &&
+            opener("probe", "the probe: does it repeat, does it sit right?", "close the probe's check")}
+          {beside === null && <ZStepsForm runId={runId} />}
+          {check &&
+            (!check.why_not || checking) &&
+            opener("feel", "feel check: how finely do you tell gaps apart?", "back to the Z offset")}
           {view.moves.length > 0 && (
             <ol className="text-sm" aria-label="Moves so far">
               {[...view.moves]
