@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivory_table.core.mesh import grid_on
 from ivory_table.core.plate import ProbeTilt
 from ivory_table.core.probe_tilt import PlaceCompared, TiltFound, reads_high_mm, tilt_found
 from ivory_table.desk.desk import Desk
@@ -107,6 +108,23 @@ def test_a_mesh_that_the_machine_read_with_the_lean_is_not_taken_for_the_plate(d
     assert np.ptp(kept.state.machine_believes(corners)) < 0.001
     # Felt by hand, no probe has read it.
     assert preview(run, MeshPaste(text=text, owns_zero=True)).lean_mm == 0
+
+
+def test_the_lean_tells_which_way_round_a_bare_grid_lies(desk: Desk) -> None:
+    """A plate known to be flat, and rows of numbers that have the lean alone: only one way round leaves it flat."""
+    run = start(desk, "kestrel")
+    tilt = ProbeTilt(right=0.08, back=-0.05)
+    run = keep(desk, "offset", ProbeTilted(tilt=tilt))
+    plate = run.setup.plate
+    for x, y in [(s.x_mm, s.y_mm) for s in run.setup.machine.screws] + [plate.centre]:
+        high = float(reads_high_mm(tilt, plate, [(x, y)])[0])
+        run = keep(desk, "tram", ReadMm(x_mm=x, y_mm=y, instrument="probe", value_mm=high))
+    grid = grid_on(plate, 4, 4)
+    rows = reads_high_mm(tilt, plate, grid.places).reshape(4, 4)
+    text = "\n".join(" ".join(f"{v:.4f}" for v in row) for row in rows)
+    shown = preview(run, MeshPaste(text=text, owns_zero=False, without_lean=True))
+    assert (shown.layout.first, shown.layout.along, shown.layout.high_positive) == ("front left", "x", True)
+    assert np.ptp(shown.shown.survey.values) < 0.01
 
 
 def test_it_is_taught_to_the_machine_and_taken_back_with_the_row(desk: Desk) -> None:

@@ -80,14 +80,13 @@ def preview(run: OpenRun, paste: MeshPaste) -> Pasted:
     except ValueError as wrong:
         raise Refused("unreadable_mesh", first_sentence(wrong), "text") from None
     survey = ways[layout]
-    high = run.state.mesh_reads_high_mm(survey.grid.places, felt=False)
-    lean_mm = 0.0 if paste.owns_zero else float(np.ptp(high))
+    lean_mm = float(np.ptp(_reads_high_mm(run, survey)))
     alike = {c.layout for c in chances if np.array_equal(ways[c.layout].values, survey.values)}
     # Ways that give the same mesh need not be told apart.
     together = sum(c.p for c in chances if c.layout in alike)
     ask = paste.layout is None and not sure((LayoutChance(layout=layout, p=min(together, 1.0)),))
     if lean_mm > 0:
-        survey = _leaning(survey, high if paste.without_lean else None)
+        survey = _without_lean(run, survey) if paste.without_lean else survey.model_copy(update={"leans": True})
     return Pasted(
         shown=show(run, survey),
         layout=layout,
@@ -103,11 +102,15 @@ def preview(run: OpenRun, paste: MeshPaste) -> Pasted:
     )
 
 
-def _leaning(survey: MeshSurvey, high: Array | None) -> MeshSurvey:
-    """A mesh by a leaning probe: said to be one, or with what it reads too high, (n,) mm, taken out."""
-    if high is None:
-        return survey.model_copy(update={"leans": True})
-    heights = np.round(survey.values - high.reshape(survey.values.shape), 6)
+def _reads_high_mm(run: OpenRun, survey: MeshSurvey) -> Array:
+    """(n,) mm that its points were read too high by a probe that leans; zeros where they were felt."""
+    places = survey.grid.places
+    return np.zeros(len(places)) if survey.owns_zero else run.state.mesh_reads_high_mm(places, felt=False)
+
+
+def _without_lean(run: OpenRun, survey: MeshSurvey) -> MeshSurvey:
+    """The plate's own heights."""
+    heights = np.round(survey.values - _reads_high_mm(run, survey).reshape(survey.values.shape), 6)
     return survey.model_copy(update={"heights_mm": tuple(map(tuple, heights.tolist()))})
 
 
@@ -159,7 +162,8 @@ def _chances(run: OpenRun, ways: dict[Layout, MeshSurvey], known: tuple[KnownHei
     spots = np.array([(x, y) for x, y in _even_grid(run.setup.plate, 5, 5).places])
     rows = belief.surface.rows(spots)
     mean, cov = belief.collapsed
-    at = {layout: believed_by_machine(survey, spots) for layout, survey in ways.items()}
+    # The belief is of the plate itself; what is read again leans as the grid does.
+    at = {layout: believed_by_machine(_without_lean(run, survey), spots) for layout, survey in ways.items()}
     chances = layout_chances(at, rows @ mean, rows @ cov @ rows.T)
     if known:
         places = np.array([(k.x_mm, k.y_mm) for k in known])

@@ -55,7 +55,7 @@ export function Feed({
           />
           <p className="pb-2 font-mono">{steps && steps > 0 ? `→ ${(steps * feed.times).toFixed(2)}` : "→ …"}</p>
         </div>
-        <p className="text-sm">Store it, read it back, and print the same proof again.</p>
+        <p className="text-sm">Store it, read it back, then print.</p>
         <Button
           className="mt-2 w-full"
           disabled={busy}
