@@ -3,7 +3,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8765
 
-.PHONY: demo dev test check slow mutants unit browser shots bench types wheel clean
+.PHONY: demo dev test check check-python check-web slow mutants unit browser shots bench types wheel clean
 
 demo: .installed-runtime src/ivory_table/web/index.html
 	$(BIN)/ivory-table demo --port $(PORT)
@@ -43,11 +43,16 @@ types: .installed-dev .installed-web
 	$(BIN)/ivory-table openapi docs/openapi.json
 	cd web && npm run -s types
 
-check: .installed-dev .installed-web
+# Two halves, so that `make -j2` checks them beside one another.
+check: check-python check-web
+
+check-python: .installed-dev
 	$(BIN)/ruff check src tests benchmarks
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-cache
+
+check-web: .installed-dev .installed-web
 	$(BIN)/ivory-table openapi .openapi-now.json && diff -q .openapi-now.json docs/openapi.json && rm .openapi-now.json
 	cd web && npx openapi-typescript ../docs/openapi.json -o .schema-now.ts >/dev/null && diff -q .schema-now.ts src/api/schema.d.ts && rm .schema-now.ts
 	cd web && npx tsc --noEmit && npx biome check src && npx vitest run
