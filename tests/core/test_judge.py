@@ -218,7 +218,7 @@ def test_a_caliper_that_contradicts_the_grades_tells_of_the_feed() -> None:
     assert field.flow[0] < -0.03
     found = next_actions(field, BEAD_042, "PLA", marks, z_step_mm=0.01, knob_moves=None, mesh_in_use=False)
     assert "feed" in [a.kind for a in found[:2]]
-    assert abs(field.mean[0] - 0.2) < 0.012
+    assert abs(field.mean[0] - 0.2) < 0.015
 
 
 def test_signs_say_what_a_grade_says() -> None:

@@ -6,7 +6,7 @@ import pytest
 from pydantic import ValidationError
 
 from ivory_table.core.defaults import LAYER
-from ivory_table.core.proof import PROOF_CHOICES, plan
+from ivory_table.core.proof import PROOF_CHOICES, ProofChoice, plan
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.desk.knowledge import feed_of
@@ -56,8 +56,8 @@ def judged(desk: Desk, *grades: str, **more: object) -> OpenRun:
     return run
 
 
-def printed(desk: Desk) -> OpenRun:
-    return keep(desk, "first_layer", ProofStarted(proof=next_proof(desk.open("run").state, "advised")))
+def printed(desk: Desk, choice: ProofChoice = "advised") -> OpenRun:
+    return keep(desk, "first_layer", ProofStarted(proof=next_proof(desk.open("run").state, choice)))
 
 
 def test_what_is_known_decides_what_is_printed_first(desk: Desk, flat: OpenRun) -> None:
@@ -107,7 +107,7 @@ def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, 
     best = next(s for s in next_steps(run) if s.action.kind == "offset")
     assert truth + best.stored.shift_mm == pytest.approx(0.19, abs=0.05)
     # The whole plate is shown next, not the ladder again.
-    assert next_proof(run.state, "advised").kind == "patches"
+    assert next_proof(run.state, "advised").kind == "two_heights"
 
 
 def test_after_a_ladder_on_a_plate_that_nobody_trammed_nothing_is_printed_over_all_of_it(desk: Desk) -> None:
@@ -157,7 +157,7 @@ def test_a_cleaned_zone_is_printed_again_alone(desk: Desk, flat: OpenRun) -> Non
 def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat: OpenRun) -> None:
     printed(desk)
     judged(desk, "sound", "sound", "sound", "sound", "sound")
-    printed(desk)
+    printed(desk, 5)
     run = judged(desk, "loose", "barely", "loose", "loose", "loose")
     view = first_layer.view.view(run)
     assert view.causes[0].id in ("coat", "cold_plate")
@@ -181,7 +181,7 @@ def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat:
 def test_a_look_tells_a_cold_plate_from_a_worn_coat(desk: Desk, flat: OpenRun) -> None:
     printed(desk)
     judged(desk, "sound", "sound", "sound", "sound", "sound")
-    printed(desk)
+    printed(desk, 5)
     run = judged(desk, "loose", "barely", "loose", "loose", "loose")
     view = first_layer.view.view(run)
     before = {c.id: c.p for c in view.causes}
@@ -269,7 +269,7 @@ def test_promises_are_kept_count_and_poor_ones_make_the_next_smaller(desk: Desk,
     run = judged(desk, "sound", "sound", "sound", "sound", "sound")
     assert run.state.proofs[-1].promised is None  # nothing was printed before
     for k in range(3):
-        run = printed(desk)
+        run = printed(desk, 5)
         promised = run.state.proofs[-1].promised
         assert 0 < promised < 1
         run = judged(desk, *["parted" if (k + z) % 2 else "ridged" for z in range(5)])
@@ -290,7 +290,7 @@ def test_what_prepare_looked_at_is_hardly_the_cause(desk: Desk, flat: OpenRun) -
     keep(desk, "prepare", CheckDone(check="plate_clean", outcome="done"))
     printed(desk)
     judged(desk, "sound", "sound", "sound", "sound", "sound")
-    printed(desk)
+    printed(desk, 5)
     run = judged(desk, "loose", "loose", "loose", "loose", "loose")
     shared = run.state.zone_field(run.state.proofs[-1]).shared
     assert shared["cold_plate"] > 1.3 * shared["coat"]

@@ -72,8 +72,12 @@ class Before:
     feed_unknown: bool = False
     #: Zones that were judged while the plate and the tip stood as they do; None: those with a mark.
     judged: frozenset[int] | None = None
+    #: A patch no further from the plate than the nozzle runs did not hold on the newest proof.
+    fallen: bool = False
     #: By what promises are multiplied, as they were kept so far.
     trust: float = 1.0
+    #: The next print lays each zone so much closer and so much further, mm; 0 where it lays them as the nozzle runs.
+    apart_mm: float = 0.0
     #: The height is known so badly that a ladder tells more than one height.
     height_unknown: bool = False
 

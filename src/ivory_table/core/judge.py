@@ -172,7 +172,7 @@ class _Decision:
     @cached_property
     def judged(self) -> bool:
         """Whether all were judged and nothing is seen to be wrong: what did not hold on the newest print is not called done."""
-        fallen = any(m.grade in ("loose", "barely") for m in self.marks)
+        fallen = self.can.before.fallen or any(m.grade in ("loose", "barely") for m in self.marks)
         odds = self.can.odds
         everywhere = len(self.judged_zones) == self.can.field.zones
         return everywhere and not odds.dirty and odds.likeliest is None and not fallen
@@ -201,7 +201,8 @@ class _Decision:
 
     def _left(self, gaps: Array) -> float:
         """Minutes still expected after a print over these gaps."""
-        return again_left(self.can.field, self.can.bead, gaps, self.can.aims, self.can.mended)
+        can = self.can
+        return again_left(can.field, can.bead, gaps, can.aims, can.mended, can.before.apart_mm)
 
     def ranked(self) -> tuple[Action, ...]:
         """The first of these that has something to say."""
@@ -289,6 +290,8 @@ class _Decision:
             if back
             else "a plate that may be sound is not changed on one look"
         )
+        if self.feed is not None and self.feed.total_minutes < self.again.total_minutes:
+            return self._with_caliper(_first(better, "feed"))
         why = f"{can.as_it_is}; {what}, so the same print tells more first"
         return self._with_caliper((self.again.model_copy(update={"reason": why}), *better))
 
@@ -306,7 +309,9 @@ class _Decision:
         return self._with_caliper((self.again.model_copy(update={"reason": why}), *changes))
 
     def _to_the_end(self, change: Action) -> float:
-        """Minutes of a move, and those still expected after the proof that shows what it brought."""
+        """Minutes of a move, and those still expected after the proof that shows what it brought, where one is printed."""
+        if self.can.unseen(change.p_all_sound):
+            return change.total_minutes
         if change.kind == "offset":
             return change.minutes + self._left(self.can.nudged[1])
         if change.kind == "knobs":
@@ -339,7 +344,7 @@ def _steps_back(action: Action, was: Before, z_step_mm: float) -> bool:
     if action.shift_mm is not None and action.marks is not None:
         return False
     if action.shift_mm is not None and was.shift_mm:
-        return action.shift_mm * was.shift_mm < 0 and abs(action.shift_mm) <= abs(was.shift_mm) + 1.5 * z_step_mm
+        return action.shift_mm * was.shift_mm < 0 and abs(action.shift_mm + was.shift_mm) <= 1.5 * z_step_mm
     if action.marks is not None and was.turns is not None:
         pairs = [(new, old) for new, old in zip(action.marks, was.turns, strict=False) if new]
         return all(new * old < 0 and abs(new) <= abs(old) + 1 for new, old in pairs)

@@ -65,19 +65,29 @@ def _some(gaps: Array) -> tuple[Array, Array]:
     return some, some[:: len(some) // LAYER.caliper.outcomes][: LAYER.caliper.outcomes]
 
 
-def again_left(field: FieldPosterior, bead: Bead, gaps: Array, aims: Aims, stays: float) -> float:
-    """Minutes still expected once the same was printed and graded again."""
+def again_left(
+    field: FieldPosterior, bead: Bead, gaps: Array, aims: Aims, stays: float, apart_mm: float = 0.0
+) -> float:
+    """Minutes still expected once it was printed and graded again; each zone so much closer and so much further, where not 0."""
     some, shown = _some(gaps)
     edges = bead.bands_mm()
     bounds = np.array([edges[g][0] for g in GRADES[:-1]])[::-1]
     scatter = field.eye_scatter * bead.layer_mm
+    aways = np.repeat([-apart_mm, apart_mm] if apart_mm else [0.0], shown.shape[1])
+    twice = len(aways) // shown.shape[1]
+    some_laid, shown = np.tile(some, twice) + aways, np.tile(shown, twice) + aways
     seen = shown + scatter * normal_points(len(shown), shown.shape[1])
     upto = np.concatenate(
-        [np.zeros((*some.shape, 1)), ndtr((bounds - some[:, :, None]) / scatter), np.ones((*some.shape, 1))], 2
+        [
+            np.zeros((*some_laid.shape, 1)),
+            ndtr((bounds - some_laid[:, :, None]) / scatter),
+            np.ones((*some_laid.shape, 1)),
+        ],
+        2,
     )
     p_band = (1 - BEAD.slip) * np.diff(upto, axis=2) + BEAD.slip / len(GRADES)
     band = np.searchsorted(bounds, seen)
-    told = np.log(p_band)[None, :, np.arange(some.shape[1]), :]
+    told = np.log(p_band)[None, :, np.arange(some_laid.shape[1]), :]
     each = np.take_along_axis(np.broadcast_to(told, (len(shown), *p_band.shape)), band[:, None, :, None], axis=3)
     return _left_after(some, each[..., 0].sum(axis=2), aims, stays)[0]
 
@@ -94,6 +104,9 @@ def _left_after(some: Array, told: Array, aims: Aims, stays: float) -> tuple[flo
         left = some[resampled(np.exp(one - one.max()), 256)]
         p = stays * p_all_sound(left, aims.low_mm, aims.high_mm)
         moved = stays * p_all_sound(left + best_shift(left, *aims), aims.low_mm, aims.high_mm)
-        total += min(again + (1 - moved) * again * (2 - moved), (1 - p) * minutes.failed) / len(told)
+        # After a sure move nothing more is printed.
+        unseen = minutes.offset + (1 - moved) * minutes.failed if moved >= JUDGE.unseen_at else np.inf
+        printed = again + (1 - moved) * again * (2 - moved)
+        total += min(printed, unseen, (1 - p) * minutes.failed) / len(told)
         chance += max(p, moved) / len(told)
     return total, min(chance, 1.0)

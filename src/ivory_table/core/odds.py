@@ -23,7 +23,7 @@ class Odds:
         """Causes that let zones fail; those of height and flow are in the gaps already."""
         kept = {n: p for n, p in field.shared.items() if n != HEIGHT and LAYER.causes[n].fails_edge > 0}
         seen = np.zeros(field.zones, dtype=bool)
-        seen[[s.zone for s in field.sights]] = True
+        seen[[*(s.zone for s in field.sights), *field.looked_at]] = True
         return cls(kept, np.where(seen | (field.greasy == 1.0), field.greasy, 0.0))
 
     @property

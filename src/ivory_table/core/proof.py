@@ -12,11 +12,12 @@ from .plate import Filament, Machine, Plate
 from .value import Array, Value
 
 #: What a proof lays: patches in zones; a short loop around the middle; a long one along the rim, twice; one around the rim;
-#: strips over the whole plate; patches each nearer to the plate than the last; patches at two temperatures of the tip.
-ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "pair"]
+#: strips over the whole plate; patches each nearer to the plate than the last; each zone at two heights, one a little closer and
+#: one a little further than the nozzle runs; patches at two temperatures of the tip.
+ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
 #: A proof as it is asked for: as advised (the most telling one, or the same again), five or nine patches, patches at points of
 #: the mesh in use, or another kind.
-ProofChoice = Literal["advised", 5, 9, "mesh", "skirt", "long_skirt", "rim", "whole", "ladder", "pair"]
+ProofChoice = Literal["advised", 5, 9, "mesh", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
 PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
 #: No proof has more zones.
 MOST_ZONES = 25
@@ -28,10 +29,17 @@ class Zone(Value):
     name: Annotated[str, Field(max_length=60)]
     x_mm: float
     y_mm: float
-    #: Laid so much further from the plate than the nozzle runs, mm; below zero closer. Of a ladder's patches alone.
+    #: Laid so much further from the plate than the nozzle runs, mm; below zero closer. Of a ladder's patches and of two heights.
     away_mm: Annotated[float, Field(ge=-3, le=3)] = 0.0
     #: Laid with the tip at another temperature than the proof's.
     nozzle_c: Annotated[float, Field(ge=120, le=350)] | None = None
+    #: The middle (x, y) in mm of the zone that this is one half of, where a zone is laid at two heights.
+    half_of: tuple[float, float] | None = None
+
+    @property
+    def place(self) -> tuple[float, float]:
+        """The zone's own place (x, y) in mm: that of both halves where it is laid at two heights."""
+        return self.half_of or (self.x_mm, self.y_mm)
 
 
 class ProofPlan(Value):
@@ -62,6 +70,11 @@ class ProofPlan(Value):
         return np.array([[z.x_mm, z.y_mm] for z in self.zones])
 
     @property
+    def zone_places(self) -> tuple[tuple[float, float], ...]:
+        """By zone the place (x, y) in mm it tells of; two halves of a zone share one."""
+        return tuple(z.place for z in self.zones)
+
+    @property
     def away_mm(self) -> Array:
         """(z,) mm by which each zone is laid further from the plate than the nozzle runs."""
         return np.array([z.away_mm for z in self.zones])
@@ -70,6 +83,11 @@ class ProofPlan(Value):
     def judges_all(self) -> bool:
         """Whether it shows the plate as a whole, so that its zones together can be found sound."""
         return self.kind in ("patches", "whole", "rim") and len(self.zones) >= 5
+
+    @property
+    def shows_all(self) -> bool:
+        """Whether it tells of the plate as a whole, as it stands or a little beside that."""
+        return self.judges_all or self.kind == "two_heights"
 
     def only(self, zones: tuple[int, ...]) -> Self:
         """The same proof with some of its zones alone."""
@@ -209,6 +227,27 @@ def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, .
     return tuple(round((first - k) * step, 3) for k in range(count))
 
 
+def _halves(plate: Plate, bead: Bead) -> tuple[Zone, ...]:
+    """Five zones, each in two halves within the room of one patch: the left one closer, the right one further.
+
+    So far that both halves of a zone in the middle of what is sound lie near its ends, where an eye tells most.
+    """
+    low, high = bead.bands_mm()["sound"]
+    away = round(PROOF.halves_share * (high - low), 3)
+    off = (PROOF.half_mm + PROOF.half_gap_mm) / 2
+    return tuple(
+        Zone(
+            name=f"{zone.name}, {word}",
+            x_mm=round(zone.x_mm + side * off, 2),
+            y_mm=zone.y_mm,
+            away_mm=side * away,
+            half_of=(zone.x_mm, zone.y_mm),
+        )
+        for zone in zones_on(plate, 5)
+        for side, word in ((-1, "closer"), (1, "further"))
+    )
+
+
 def _thirds(plate: Plate) -> tuple[Zone, ...]:
     """Nine places in three rows and three columns, where strips over the whole plate are looked at."""
     (half_x, half_y), (cx, cy) = loop_mm(plate, PROOF.margin_mm), plate.centre
@@ -248,7 +287,11 @@ def plan(
     `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
     """
     kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh") else choice  # type: ignore[assignment]
-    patch = PROOF.ladder_patch_mm if kind == "ladder" else PROOF.patch_mm
+    patch = {"ladder": PROOF.ladder_patch_mm, "two_heights": PROOF.half_mm}.get(kind, PROOF.patch_mm)
+    line, layer = (
+        round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
+        round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),
+    )
     at_points = zones_at(plate, mesh, patch) if choice == "mesh" and mesh is not None else ()
     if kind == "skirt":
         zones = _zones_along(plate, (skirt_half_mm(plate),) * 2, _SIDES, 0.0)
@@ -263,6 +306,8 @@ def plan(
         zones = _zones_along(plate, loop_mm(plate, PROOF.margin_mm), _AROUND, 0.0)
     elif kind == "ladder":
         zones = ladder_zones(plate, ladder_mm, patch)
+    elif kind == "two_heights":
+        zones = _halves(plate, Bead(line, layer))
     elif kind == "pair":
         zones = _pair_zones(plate, patch, filament.nozzle_c)
     elif kind == "whole":
@@ -273,8 +318,8 @@ def plan(
         zones=zones,
         kind=kind,
         patch_mm=patch,
-        line_mm=round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
-        layer_mm=round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),
+        line_mm=line,
+        layer_mm=layer,
         bed_c=filament.bed_c,
         nozzle_c=filament.nozzle_c,
     )

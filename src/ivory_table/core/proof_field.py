@@ -63,6 +63,8 @@ class FieldPosterior:
     shared: Mapping[str, float] = field(default_factory=lambda: {HEIGHT: 1.0})
     #: (z,) chance of a greasy spot.
     greasy: Array = field(default_factory=lambda: np.zeros(0))
+    #: Zones that were looked at on another proof since plate and tip stand as they do.
+    looked_at: frozenset[int] = frozenset()
     #: What the causes add to what was believed before: mm^2 that all gaps are off by, and mean and variance of the flow.
     doubt: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
@@ -321,9 +323,14 @@ def learn_proof(belief: Belief, rows: Array, found: FieldPosterior, constant: Ar
     leaves them, with what is unknown of them.
     """
     known = found.zones + 1
-    for site in found.sites:
-        own = site.row[known:]
-        value = site.value - float(own @ found.mean[known:])
-        sd = float(np.sqrt(site.sd_mm**2 + own @ found.cov[known:, known:] @ own))
-        belief = belief.read(site.row[:known] @ rows, value - float(site.row[:known] @ constant), sd)
+    if not found.sites:
+        return belief
+    told = np.array([site.row for site in found.sites])
+    own = told[:, known:]
+    values = np.array([site.value for site in found.sites]) - own @ found.mean[known:] - told[:, :known] @ constant
+    noise = np.diag([site.sd_mm**2 for site in found.sites]) + own @ found.cov[known:, known:] @ own.T
+    # What they share does not average out: told as readings of which each adds what the ones before leave open.
+    whiten = np.linalg.inv(np.linalg.cholesky(noise))
+    for row, value in zip(whiten @ told[:, :known] @ rows, whiten @ values, strict=True):
+        belief = belief.read(row, float(value), 1.0)
     return belief

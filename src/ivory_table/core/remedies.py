@@ -149,6 +149,11 @@ class Remedies:
         """The chance after the best single step by height."""
         return max(self.as_laid, self._p_nudged, self._p_levelled)
 
+    def unseen(self, p: float) -> bool:
+        """Whether nothing more is printed after a move to this chance: where all of the plate was seen to hold, and nothing is mended."""
+        seen = self.before.judged is not None and len(self.before.judged) == self.field.zones
+        return seen and not self.before.fallen and not self.clean and not self.likely and p >= JUDGE.unseen_at
+
     def _step(self, kind: str, p: float, then: float, cost: float, reason: str, **more: object) -> Action:
         """A step with its chance `p` by height, the chance after the best second one, and its own minutes."""
         p, then = self.mended * p, self.mended * then
@@ -156,6 +161,8 @@ class Remedies:
         extra = minutes.clean * len(self.clean) + sum(LAYER.causes[n].minutes for n in self.likely)
         prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
         total = cost + extra + (prints - 1) * (minutes.proof + minutes.offset)
+        if kind in ("offset", "knobs") and self.unseen(p):
+            total, prints = cost - minutes.proof + (1 - p) * minutes.failed, 0.0
         told = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
         return Action.model_validate(told | {"clean": self.clean, "causes": self.likely, "proofs_left": prints} | more)
 

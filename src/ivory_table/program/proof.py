@@ -86,6 +86,8 @@ def _written(
     return out
 
 
+#: Proofs whose patches are lines alone, with no outline around them.
+BARE = ("ladder", "two_heights")
 _WORDS = {
     "patches": "{} patches",
     "skirt": "a short skirt",
@@ -93,6 +95,7 @@ _WORDS = {
     "rim": "a loop around the rim",
     "whole": "strips over the whole plate",
     "ladder": "a ladder of {} steps",
+    "two_heights": "{} half patches, closer and further by turns",
     "pair": "{} patches at two temperatures",
 }
 
@@ -108,11 +111,11 @@ def stretches(plate: Plate, proof: ProofPlan) -> tuple[Stretch, ...]:
     if proof.kind == "whole":
         return _strips(plate, proof)
     skirt = [_skirt(plate, proof, (PROOF.skirt_loops - 1 - loop) * proof.line_mm) for loop in range(PROOF.skirt_loops)]
-    ladder = proof.kind == "ladder"
+    ladder, bare = proof.kind == "ladder", proof.kind in BARE
     out = [] if ladder else [Stretch("skirt, the first loop primes and is not graded", tuple(skirt))]
     for number, zone in enumerate(zones, 1):
         strokes = _strokes(proof, zone, number)
-        lines = (_patch(proof, zone),) if ladder else (_outline(proof, zone), _patch(proof, zone))
+        lines = (_patch(proof, zone),) if bare else (_outline(proof, zone), _patch(proof, zone))
         heat = zone.nozzle_c or (proof.nozzle_c if proof.kind == "pair" else None)
         name = f"patch {number}: {zone.name}"
         out.append(Stretch(name, (*lines, *strokes), zone.away_mm, heat, looked_at=ladder))
@@ -136,13 +139,14 @@ def _prime(plate: Plate, proof: ProofPlan) -> Points:
 
 def _skirt(plate: Plate, proof: ProofPlan, further_out: float) -> Points:
     """A loop around the middle patch: it primes the tip and must not cross any patch."""
-    centre = min(proof.zones, key=lambda z: hypot(z.x_mm - plate.centre[0], z.y_mm - plate.centre[1]))
-    half = proof.patch_mm / 2 + PROOF.skirt_gap_mm + further_out
+    x, y = min(proof.zone_places, key=lambda at: hypot(at[0] - plate.centre[0], at[1] - plate.centre[1]))
+    wide = max(abs(z.x_mm - x) for z in proof.zones if z.place == (x, y))
+    half = proof.patch_mm / 2 + wide + PROOF.skirt_gap_mm + further_out
     r = half * 2**0.5
     if r * 2 < 30:
         r = 15 + further_out
     turn = np.linspace(0, 2 * pi, 49)
-    return [(round(centre.x_mm + r * cos(a), 3), round(centre.y_mm + r * sin(a), 3)) for a in turn]
+    return [(round(x + r * cos(a), 3), round(y + r * sin(a), 3)) for a in turn]
 
 
 def _loops(plate: Plate, proof: ProofPlan) -> list[tuple[Points, ...]]:
@@ -240,7 +244,7 @@ def _outline(proof: ProofPlan, zone: Zone) -> Points:
 def _patch(proof: ProofPlan, zone: Zone) -> Points:
     """Parallel lines at the bead's pitch, to and fro; inside the outline, where there is one."""
     pitch = proof.bead.pitch_mm
-    bare = proof.kind == "ladder"
+    bare = proof.kind in BARE
     half = proof.patch_mm / 2 - (0.0 if bare else pitch)
     count = int(2 * half / pitch)
     y0 = zone.y_mm - (count - 1) * pitch / 2
@@ -257,10 +261,17 @@ def _patch(proof: ProofPlan, zone: Zone) -> Points:
 
 
 def _strokes(proof: ProofPlan, zone: Zone, number: int) -> list[Points]:
-    """The zone's number beside the patch, a long stroke for five, on the side of the plate's middle; a ladder's to the right."""
+    """The zone's number beside the patch, a long stroke for five, on the side of the plate's middle; a ladder's to the right.
+
+    Two halves of a zone have one number, beside the half that lies on that side.
+    """
     half = proof.patch_mm / 2
     middle = float(np.mean([z.x_mm for z in proof.zones]))
-    side = 1 if proof.kind == "ladder" or zone.x_mm <= middle else -1
+    side = 1 if proof.kind == "ladder" or zone.place[0] <= middle else -1
+    if zone.half_of is not None:
+        if (zone.x_mm - zone.half_of[0]) * side < 0:
+            return []
+        number = list(dict.fromkeys(proof.zone_places)).index(zone.place) + 1
     fives, ones = divmod(number, 5)
     apart = min(2.0, (proof.patch_mm - 1) / max(fives + ones - 1, 1))
     x = zone.x_mm + side * (half + 1.5)

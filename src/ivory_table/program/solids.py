@@ -23,9 +23,9 @@ def triangles(plate: Plate, proof: ProofPlan) -> Array:
     A patch is a block; a line of a loop or a strip a band as wide as it is laid. Raises ValueError for a ladder: its
     heights are the machine's, not the shape's.
     """
-    if proof.kind in ("ladder", "pair"):
+    if proof.kind in ("ladder", "two_heights", "pair"):
         raise ValueError(
-            "A ladder or two temperatures are the machine's doing, not a shape's: take the program for that."
+            "Several heights or temperatures are the machine's doing, not a shape's: take the program for that."
         )
     blocks: list[Array] = []
     h, half = proof.layer_mm, proof.patch_mm / 2

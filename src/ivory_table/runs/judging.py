@@ -5,12 +5,17 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ivory_table.core.causes import HEIGHT
+from ivory_table.core.defaults import JUDGE, PROOF
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
 from ivory_table.core.proof_field import caliper_after, field_prior, judged_field, learn_proof
 from ivory_table.runs.proof import JudgedProof, ProofRun
 
 if TYPE_CHECKING:
     from ivory_table.runs.state import RunState
+
+#: A normal is lower than its mean by so many sds in one of a thousand.
+SCRAPE_SDS = 3.0
 
 
 def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
@@ -24,7 +29,8 @@ def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
     bead, marks = proof.plan.bead, tuple(proof.marks.values())
     z = len(zones)
     before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
-    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, zones, run.caliper_off)
+    places = np.array(proof.plan.zone_places)
+    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, places, run.caliper_off)
     constant = np.append(layer + run.belief.shift_mm + believes, 0.0)
     return JudgedProof(rows, constant, before, found, eye)
 
@@ -35,11 +41,14 @@ def with_marks_learnt(run: "RunState") -> "RunState":
     if proof is None or not (proof.marks or proof.cleaned or proof.mended):
         return run
     found, causes, belief = run.judged(proof), run.causes, run.belief
-    places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
+    places = proof.plan.zone_places
     if proof.marks and causes.considered:
         astray, flow, flow_var = found.field.doubt
         belief = belief.doubted(astray**0.5, flow, flow_var**0.5)
-        greasy = {places[k]: float(found.field.greasy[k]) for k in proof.marks}
+        greasy: dict[tuple[float, float], float] = {}
+        for k in proof.marks:
+            # Where one half of a zone held, no grease keeps the other from it.
+            greasy[places[k]] = min(greasy.get(places[k], 1.0), float(found.field.greasy[k]))
         causes = causes.learnt(found.field.shared, greasy)
     if causes.considered:
         for name in sorted(proof.mended):
@@ -60,11 +69,42 @@ def with_marks_learnt(run: "RunState") -> "RunState":
     )
 
 
+def two_heights_tell(run: "RunState") -> bool:
+    """Whether each zone at two heights tells most: by eye alone, where the height is about known and nothing else is suspected.
+
+    An eye tells where a sound zone ends, not where in it one is. The closer halves must surely not scrape. The first proof
+    is whole patches until somebody has said that there is no caliper: a whole patch is what one measures.
+    """
+    known = run.with_marks()
+    causes = known.causes
+    by_eye = run.caliper is False or (run.caliper is None and bool(run.proofs))
+    last = run.proofs[-1] if run.proofs else None
+    # Whether what was cleaned or mended holds now, whole patches show.
+    by_eye = by_eye and not (last is not None and (last.cleaned or last.mended))
+    # What needs no print is printed to be seen as it stands.
+    by_eye = by_eye and run.sound_unseen is None
+    if not by_eye or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
+        return False
+    try:
+        laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights")
+    except ValueError:
+        return False
+    suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get("zero", 0.0) >= JUDGE.cause_at
+    if suspected or any(causes.greasy_at(place) >= JUDGE.cause_at for place in laid.zone_places):
+        return False
+    mean, cov = known.gaps_before(laid)
+    z = len(laid.zones)
+    closest = mean[:z] - SCRAPE_SDS * np.sqrt(np.diag(cov)[:z])
+    return bool((closest > JUDGE.scrape_mm).all())
+
+
 def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
     """The proof to print next. As advised: the same again, all of it; first the most telling one."""
     setup = run.setup
     if choice == "advised" and run.height_unknown and (not run.proofs or run.proofs[-1].plan.kind == "ladder"):
         choice = "ladder"
+    elif choice == "advised" and two_heights_tell(run):
+        choice = "two_heights"
     elif choice == "advised" and run.proofs:
         return run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan
     elif choice == "advised":

@@ -100,7 +100,9 @@ def refuse_low_zones(state: RunState, laid: ProofPlan) -> None:
         laid.places,
         [z.name for z in laid.zones],
         # A ladder's later steps are laid only where the ones before did not hold.
-        laid.layer_mm + state.machine_believes(laid.places) + float(laid.away_mm.max()),
+        laid.layer_mm
+        + state.machine_believes(laid.places)
+        + (float(laid.away_mm.max()) if laid.kind == "ladder" else laid.away_mm),
         "Tram, measure a mesh or set the Z offset first.",
     )
 

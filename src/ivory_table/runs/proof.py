@@ -34,6 +34,17 @@ class ProofRun:
     #: The share of its zones that was foretold to look sound; None where that was not said.
     promised: float | None = None
 
+    @property
+    def fallen(self) -> bool:
+        """Whether a patch no further from the plate than the nozzle runs did not hold."""
+        return any(self.plan.zones[k].away_mm <= 0 and m.grade in ("loose", "barely") for k, m in self.marks.items())
+
+    @property
+    def held_everywhere(self) -> bool:
+        """Whether all of the plate was looked at, all of it held, and nothing else was mended since."""
+        all_judged = self.plan.shows_all and len(self.marks) == len(self.plan.zones)
+        return all_judged and not (self.fallen or self.cleaned or self.mended)
+
 
 @dataclass(frozen=True, eq=False)
 class JudgedProof:

@@ -11,9 +11,9 @@ from ivory_table.core import tram_told
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
-from ivory_table.core.defaults import BEAD, HEAT, LAYER, PROOF, TRAM
+from ivory_table.core.defaults import BEAD, HEAT, JUDGE, LAYER, PROOF, TRAM
 from ivory_table.core.gauge import Feel
-from ivory_table.core.judge import judged_done, looks_sound
+from ivory_table.core.judge import chance_sound, judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Machine
 from ivory_table.core.prior import first_belief
@@ -259,7 +259,7 @@ class RunState(RunRecord):
 
     def promise(self, laid: ProofPlan) -> float | None:
         """The share of a proof's zones that will look sound, once something was printed; None where that is not asked of it."""
-        if not self.proofs or not self.setup.causes_considered or not laid.judges_all:
+        if not self.proofs or not self.setup.causes_considered or not laid.shows_all:
             return None
         return looks_sound(self.foreseen(laid), laid.bead, self.eye.scatter)
 
@@ -267,7 +267,13 @@ class RunState(RunRecord):
         """The gaps in a proof's zones before anything of it was seen."""
         known = self.with_marks()
         return judged_field(
-            *known.gaps_before(laid), (), laid.bead, known.eye, known.causes, laid.places, known.caliper_off
+            *known.gaps_before(laid),
+            (),
+            laid.bead,
+            known.eye,
+            known.causes,
+            np.array(laid.zone_places),
+            known.caliper_off,
         )[0]
 
     def gaps_before(self, laid: ProofPlan) -> tuple[Array, Array]:
@@ -286,9 +292,11 @@ class RunState(RunRecord):
 
     @property
     def proof_done(self) -> bool:
-        """Whether the newest proof shows every zone sound, likely enough."""
+        """Whether the newest proof shows every zone sound, likely enough; or what was moved since leaves them so surely."""
         proof = self.open_proof
-        if proof is None or len(proof.marks) < len(proof.plan.zones) - len(proof.skipped) or not proof.marks:
+        if proof is None:
+            return self.sound_unseen is not None
+        if len(proof.marks) < len(proof.plan.zones) - len(proof.skipped) or not proof.marks:
             return False
         if not self.setup.causes_considered:
             return len(proof.marks) == len(proof.plan.zones) and judged_done(self.zone_field(proof), proof.plan.bead)
@@ -298,6 +306,24 @@ class RunState(RunRecord):
         )
 
     @cached_property
+    def sound_unseen(self) -> float | None:
+        """The chance that every zone is sound once something was moved after a proof that held everywhere.
+
+        None where it is too low to do without a print of how it stands now, or nobody saw all zones hold.
+        """
+        proof = self.proofs[-1] if self.proofs else None
+        if (
+            proof is None
+            or self.open_proof is not None
+            or not self.setup.causes_considered
+            or not proof.held_everywhere
+        ):
+            return None
+        field = replace(self.wanted.field, looked_at=frozenset(range(len(self.wanted.plan.zones))))
+        p = self.eye.trust * chance_sound(field, self.wanted.plan.bead)
+        return p if p >= JUDGE.unseen_at else None
+
+    @cached_property
     def wanted(self) -> Wanted:
         """The zones that are to be sound, and all that is known of them: of the newest proof that shows the whole plate."""
         proof = self.open_proof
@@ -305,15 +331,14 @@ class RunState(RunRecord):
         if laid is None and self.proofs and self.proofs[-1].plan.kind == "patches":
             laid = self.proofs[-1].plan
         laid = laid or plan(self.setup.machine, self.setup.plate, self.setup.filament, 5)
-        at = [(z.x_mm, z.y_mm) for z in laid.zones]
         places = self.judged_places
         if proof is not None:
             seen = {*proof.marks, *proof.skipped}
-            places = places | {(z.x_mm, z.y_mm) for k, z in enumerate(proof.plan.zones) if k in seen}
-        judged = frozenset(k for k, place in enumerate(at) if place in places)
+            places = places | {place for k, place in enumerate(proof.plan.zone_places) if k in seen}
+        judged = frozenset(k for k, place in enumerate(laid.zone_places) if place in places)
         if proof is not None and laid == proof.plan:
             return Wanted(laid, self.zone_field(proof), tuple(proof.marks.values()), judged)
-        return Wanted(laid, self.foreseen(laid), (), judged)
+        return Wanted(laid, replace(self.foreseen(laid), looked_at=judged), (), judged)
 
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""

@@ -90,7 +90,7 @@ class World:
         (w, d), (cx, cy) = (self.plate.width_mm, self.plate.depth_mm), self.plate.centre
         u, v = (laid.places[:, 0] - cx) * 2 / w, (laid.places[:, 1] - cy) * 2 / d
         own = [
-            self.own.setdefault((z.x_mm, z.y_mm), float(self.rng.normal(0, SCENARIO["zone_sd_mm"]))) for z in laid.zones
+            self.own.setdefault(place, float(self.rng.normal(0, SCENARIO["zone_sd_mm"]))) for place in laid.zone_places
         ]
         screws = np.array([[s.x_mm, s.y_mm] for s in self.machine.screws])
         su, sv = (screws[:, 0] - cx) * 2 / w, (screws[:, 1] - cy) * 2 / d
@@ -181,11 +181,12 @@ class Session:
             if not steps:
                 break
             best = steps[0]
-            self._name(best)
+            if self.now.state.open_proof is not None:
+                self._name(best)
             if (look := first_layer.step.look_before(self.now)) is not None:
                 self.look_for(look.cause)
                 continue
-            if promised is not None and self.now.state.proofs[-1].plan.judges_all and best.action.kind != "caliper":
+            if promised is not None and best.action.kind != "caliper":
                 self.promises.append((promised, float(self.sound())))
                 promised = None
             self.actions[best.action.kind] += 1
@@ -197,7 +198,7 @@ class Session:
                 promised = best.action.p_all_sound
             if self.proofs >= SCENARIO["proofs_cap"] and not self.now.state.open_proof:
                 break
-            if self.now.state.open_proof is None:
+            if self.now.state.open_proof is None and self.now.state.sound_unseen is None:
                 self.print(next_proof(self.now.state, "advised"))
             if self.proofs > SCENARIO["proofs_cap"]:
                 break

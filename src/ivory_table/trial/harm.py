@@ -26,7 +26,7 @@ from ivory_table.practice.elastic import crooked
 from ivory_table.practice.person import PracticePerson
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, offset, tram
-from ivory_table.stations.first_layer.entries import CauseMended, ZoneCleaned
+from ivory_table.stations.first_layer.entries import CauseMended, ToolTold, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPointAgain
 from ivory_table.stations.offset.entries import Felt, GapSeen
 from ivory_table.stations.prepare.entries import CheckDone
@@ -209,19 +209,22 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     one.do_offset()
     proofs, declared, held = 0, False, list[bool]()
     first: dict[str, Any] = {}
+    one.keep("first_layer", ToolTold(tool="caliper", here=False))
     while proofs < SCENARIO["proofs_cap"] and not declared:
         try:
             while True:
-                one.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, SCENARIO["zones"]))
+                one.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, "advised"))
         except Refused:
             pass
         proofs += 1
-        gaps, sds = one.now.state.zone_field(one.now.state.proofs[-1]).gaps
+        gaps, sds = one.now.state.wanted.field.gaps
         held += list(np.abs(one.gaps() - gaps) <= 1.6449 * sds)
         best, was = first_layer.step.next_steps(one.now)[0], one.sound()
         declared = best.action.kind == "done"
         if not declared:
             _follow(one, person, best)
+            # After a sure move nothing more is printed.
+            declared = one.now.state.sound_unseen is not None
         if proofs == 1 and was:
             changes = best.action.kind not in ("done", "print_again", "clean")
             first = {"sound_changed": float(changes), "sound_made_unsound": float(changes and not one.sound())}

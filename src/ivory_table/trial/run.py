@@ -172,9 +172,8 @@ class Trial:
         self.count |= {"moves": moves, "offset_error_mm": abs(self.body.gap(x, y, 0.0))}
 
     def do_first_layer(self) -> None:
-        zones = SCENARIO["zones"]
         if first_layer.step.feed_first(self.now):
-            self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, zones))
+            self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, "advised"))
             self._feed_put_right()
         proofs, truly, declared = 0, 0, False
         while proofs < SCENARIO["proofs_cap"]:
@@ -182,23 +181,26 @@ class Trial:
                 truly = proofs + 1
             try:
                 while True:
-                    self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, zones))
+                    self.ask("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, "advised"))
             except Refused:
                 pass
             proofs += 1
-            self.human("zone", zones)
+            self.human("zone", len(self.now.state.proofs[-1].plan.zones))
             if self._feed_put_right():
                 # Fed otherwise it is another print.
                 continue
             self.count["machine_minutes"] += SCENARIO["machine_minutes"]["proof"]
-            proof = self.now.state.proofs[-1]
-            gaps, sds = self.now.state.zone_field(proof).gaps
+            gaps, sds = self.now.state.wanted.field.gaps
             self.held["zone_gaps"] += list(np.abs(self.gaps() - gaps) <= _NORMAL_90 * sds)
             best = first_layer.step.next_steps(self.now)[0]
             if best.action.kind == "done":
                 declared = True
                 break
             self.follow(best)
+            # After a sure move nothing more is printed.
+            declared = self.now.state.sound_unseen is not None
+            if declared:
+                break
         self.count |= {
             "proofs": proofs,
             "proofs_until_truly_sound": truly or SCENARIO["proofs_cap"],

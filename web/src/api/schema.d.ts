@@ -3206,7 +3206,7 @@ export interface components {
             promised: number;
             /**
              * Scatter
-             * @default 0.07
+             * @default 0.095
              */
             scatter: number;
         };
@@ -3561,6 +3561,8 @@ export interface components {
             /** Target Mm */
             target_mm: number;
             target_swatch: components["schemas"]["Swatch"];
+            /** Unseen */
+            unseen: boolean;
             /** Zones */
             zones: components["schemas"]["ZoneView"][];
         };
@@ -6309,7 +6311,7 @@ export interface components {
              * @default patches
              * @enum {string}
              */
-            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             /** Layer Mm */
             layer_mm: number;
             /** Line Mm */
@@ -6341,7 +6343,7 @@ export interface components {
              * Choice
              * @enum {unknown}
              */
-            choice: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+            choice: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             /** Chosen */
             chosen: boolean;
             /** Filament Mm */
@@ -6800,7 +6802,7 @@ export interface components {
              *       "ln_sd": 0.45,
              *       "marks": 0,
              *       "promised": 0,
-             *       "scatter": 0.07
+             *       "scatter": 0.095
              *     }
              */
             eye: components["schemas"]["Eye"];
@@ -7611,7 +7613,7 @@ export interface components {
              * @default advised
              * @enum {unknown}
              */
-            zones: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+            zones: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
         };
         /** StartRun */
         StartRun: {
@@ -8619,6 +8621,11 @@ export interface components {
              * @default 0
              */
             away_mm: number;
+            /** Half Of */
+            half_of?: [
+                number,
+                number
+            ] | null;
             /** Name */
             name: string;
             /** Nozzle C */
@@ -11004,7 +11011,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11039,7 +11046,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11078,7 +11085,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11323,7 +11330,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11358,7 +11365,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11525,7 +11532,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11636,7 +11643,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11671,7 +11678,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11710,7 +11717,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11956,7 +11963,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11991,7 +11998,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12062,7 +12069,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12097,7 +12104,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12134,7 +12141,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12466,7 +12473,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12501,7 +12508,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12636,7 +12643,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12671,7 +12678,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12710,7 +12717,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {

@@ -46,6 +46,7 @@ class Judge(Value):
     shim_below: float
     shim_gains: float
     done_at: float
+    unseen_at: float
     leave_at: float
     gain: float
     evidence_at: float
@@ -193,6 +194,10 @@ class Proof(Value):
     ladder_from_mm: float
     ladder_patch_mm: float
     ladder_gap_mm: float
+    half_mm: float
+    half_gap_mm: float
+    halves_share: float
+    halves_known_mm: float
     look_s: float
     pair_c: float
     skirt_gap_mm: float

@@ -16,6 +16,7 @@ NAMES: dict[ProofChoice, str] = {
     "rim": "a loop around the rim",
     "whole": "strips over the whole plate",
     "ladder": "a ladder, closer step by step",
+    "two_heights": "each zone at two heights",
     "pair": "two temperatures of the tip side by side",
 }
 

@@ -19,7 +19,7 @@ from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array, StationName, Value
-from ivory_table.runs.judging import next_proof
+from ivory_table.runs.judging import next_proof, two_heights_tell
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -78,9 +78,11 @@ def look_before(run: OpenRun) -> LookFirst | None:
 
 @once_per_state
 def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
-    """The ranked steps after the marks on the newest proof; none before its first mark."""
+    """The ranked steps after the marks on the newest proof, or once something was moved so that no other is needed."""
     state = run.state
     proof = state.open_proof
+    if state.sound_unseen is not None:
+        return _steps(run, _done_unseen(state.sound_unseen), state.wanted)
     if proof is None or not proof.marks:
         return ()
     wanted = state.wanted
@@ -98,6 +100,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         fed=feed_settled(state),
         feed_unknown=feed_unknown(run),
         judged=wanted.judged,
+        fallen=proof.fallen,
+        apart_mm=_apart_mm(state),
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
     )
@@ -114,6 +118,30 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     words = f"Sign off: it is left for parts within {left.words}."
     first = signing.model_copy(update={"words": words, "keeps": (), "leads_to": "sign_off", "does": DOES["done"]})
     return (first, *(s for s in steps if s is not signing))
+
+
+def _apart_mm(state: RunState) -> float:
+    """How far from the nozzle's height the next print lays the halves of each zone; 0 where it lays whole ones."""
+    return float(next_proof(state, "advised").away_mm.max()) if two_heights_tell(state) else 0.0
+
+
+def _done_unseen(p: float) -> tuple[Action, ...]:
+    """Nothing more to print after a move that surely leaves all zones sound; or print it, to see that."""
+    minutes = JUDGE.minutes
+    reason = (
+        f"the last proof held everywhere, and what was moved since leaves every zone sound with {p:.0%}. One more print takes "
+        f"{minutes.proof:.0f} minutes and would find something in {100 * (1 - p):.0f} of 100 cases; the parts' own first layer shows it as well"
+    )
+    done = Action(kind="done", p_all_sound=p, minutes=0.0, total_minutes=(1 - p) * minutes.failed, reason=reason)
+    again = Action(
+        kind="print_again",
+        p_all_sound=p,
+        minutes=minutes.proof,
+        total_minutes=minutes.proof + (1 - p) * minutes.proof,
+        proofs_left=1.0,
+        reason=reason,
+    )
+    return tuple(sorted((done, again), key=lambda a: a.total_minutes))
 
 
 def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[Action, ...]:
@@ -299,6 +327,13 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "settings": "Print the parts with a thicker first layer"
             + (f", the nozzle {stored.words}." if stored else "."),
         }[action.kind]
+        if action.kind == "print_again" and alone is None and two_heights_tell(state):
+            words = "Print each zone at two heights: which half holds better tells more than the same again."
+        if state.sound_unseen is not None:
+            done = action.kind == "done"
+            words = (
+                "Nothing more to print: the move leaves every zone sound." if done else "Print once more, to see it."
+            )
         if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
             words = (
                 f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing is expected to better that."
@@ -395,6 +430,5 @@ def _keeps(
 
 def _on_newest(proof: ProofRun, wanted: Wanted, zones: tuple[int, ...]) -> list[int]:
     """The same places as zones of the newest proof."""
-    places = [(z.x_mm, z.y_mm) for z in proof.plan.zones]
-    at = [(wanted.plan.zones[k].x_mm, wanted.plan.zones[k].y_mm) for k in zones]
-    return [places.index(place) for place in at if place in places]
+    places, wanted_places = proof.plan.zone_places, wanted.plan.zone_places
+    return [places.index(wanted_places[k]) for k in zones if wanted_places[k] in places]

@@ -110,6 +110,8 @@ class FirstLayerView(StationView):
     live: LiveChange | None
     #: Why nobody knows yet that the machine follows the mesh in use; empty where it was seen, or none is.
     mesh_unseen: str
+    #: Done by what is known: something was moved since the last proof, and how it stands now was not printed.
+    unseen: bool
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
     signs: tuple[Sign, ...]
     causes: tuple[CauseShown, ...]
@@ -152,7 +154,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
     steps = next_steps(run)
     step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
     if not begun:
-        step = "print_again" if state.proofs else "print"
+        step = "done" if steps and steps[0].action.kind == "done" else "print_again" if state.proofs else "print"
     elif next_zone is not None:
         step = "judge"
     else:
@@ -195,6 +197,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         steps=steps,
         live=_live(run),
         mesh_unseen=mesh_unseen(state),
+        unseen=step == "done" and not begun,
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
         look=look_before(run) if step in ("decide", "done") else None,
@@ -285,6 +288,8 @@ def _zone(
     p_greasy: float,
 ) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
+    # A half tells of its zone as the nozzle runs, not as it was laid itself.
+    laid_gap, gap = gap, gap - zone.away_mm if zone.half_of else gap
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     sound_enough = p_sound >= JUDGE.zone_sound_at
     if mark and (mark.greasy or p_greasy > 0.5):
@@ -308,12 +313,12 @@ def _zone(
         skipped=k in proof.skipped,
         p_greasy=p_greasy,
         away_mm=zone.away_mm,
-        gap_mm=gap,
+        gap_mm=laid_gap,
         sd_mm=sd,
         error_mm=gap - target,
         p_sound=p_sound,
         sound=sound_enough,
         known=mark is not None or sd <= JUDGE.zone_known_mm,
         verdict=verdict,
-        swatch=swatch(proof.plan.bead, gap, light),
+        swatch=swatch(proof.plan.bead, laid_gap, light),
     )

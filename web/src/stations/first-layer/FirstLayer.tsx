@@ -129,6 +129,20 @@ export function FirstLayer() {
   const feed = <Feed view={view} keep={keep} busy={busy} asked={!judging && best?.action.kind === "feed"} />;
   // Before anything is printed it comes first: what is printed by it tells nothing of another feed.
   const feedFirst = view.feed.unknown || (view.step === "print" && view.feed.times !== null);
+  const printSlip = (
+    <PrintSlip
+      view={view}
+      zones={zones}
+      setZones={(z) => {
+        setZones(z);
+        setOnly([]);
+      }}
+      only={only}
+      setOnly={setOnly}
+      start={start}
+      busy={busy}
+    />
+  );
   const zone = view.zones[at];
   const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
   return (
@@ -217,22 +231,11 @@ export function FirstLayer() {
                   </p>
                 </Panel>
               )}
-              <PrintSlip
-                view={view}
-                zones={zones}
-                setZones={(z) => {
-                  setZones(z);
-                  setOnly([]);
-                }}
-                only={only}
-                setOnly={setOnly}
-                start={start}
-                busy={busy}
-              />
+              {printSlip}
             </>
           ) : (
             <h2 className="text-2xl leading-tight font-semibold">
-              {view.step === "done" ? "Every zone is sound." : "All zones judged."}
+              {view.unseen ? "Enough is known." : view.step === "done" ? "Every zone is sound." : "All zones judged."}
             </h2>
           )}
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
@@ -240,7 +243,7 @@ export function FirstLayer() {
             <NextStep
               step={best}
               from={from}
-              others={view.steps.slice(1)}
+              others={view.unseen ? [] : view.steps.slice(1)}
               act={(view.step === "decide" || view.step === "done") && !byForm ? doBest : null}
               busy={busy}
               rule={view.head.convention.rule}
@@ -269,6 +272,14 @@ export function FirstLayer() {
                 there is none
               </Button>
             </p>
+          )}
+          {view.unseen && (
+            <details>
+              <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
+                print once more, to see it
+              </summary>
+              {printSlip}
+            </details>
           )}
           {!feedFirst && feed}
           {!judging && <Causes view={view} keep={keep} busy={busy} />}

@@ -10,6 +10,7 @@ const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   rim: "loop",
   whole: "strips",
   ladder: "ladder",
+  two_heights: "halves",
   pair: "two temperatures",
 };
 
@@ -39,13 +40,22 @@ export function PrintSlip({
   const some = only.length > 0 && only.length < plan.zones.length;
   const query = `zones=${zones}${some ? only.map((k) => `&only=${k}`).join("") : ""}`;
   const file = (ending: string) => `/api/runs/${view.head.id}/proof.${ending}?${query}`;
-  const shape = plan.kind !== "ladder" && plan.kind !== "pair";
+  const shape = !["ladder", "two_heights", "pair"].includes(plan.kind);
   const lowest = plan.layer_mm + Math.min(...plan.zones.map((z) => z.away_mm));
   return (
     <>
-      <Eyebrow left={again ? "Something was changed since" : "Proof 1"} right={`${view.minutes.toFixed(0)} min`} />
-      <h2 className="text-2xl leading-tight font-semibold">
-        {again ? "Print the proof again." : plan.kind === "ladder" ? "Print a ladder first." : "Print the proof."}
+      <Eyebrow
+        left={again || view.unseen ? "Something was changed since" : "Proof 1"}
+        right={`${view.minutes.toFixed(0)} min`}
+      />
+      <h2 className={view.unseen ? "font-semibold" : "text-2xl leading-tight font-semibold"}>
+        {plan.kind === "two_heights"
+          ? "Print each zone at two heights."
+          : again
+            ? "Print the proof again."
+            : plan.kind === "ladder"
+              ? "Print a ladder first."
+              : "Print the proof."}
       </h2>
       <Choice
         label="What is printed"
@@ -82,6 +92,13 @@ export function PrintSlip({
             {lowest < 0 && " A machine that refuses heights below 0 needs its soft limit opened first, at Z offset."}
           </p>
         </Panel>
+      )}
+      {plan.kind === "two_heights" && (
+        <p className="text-sm">
+          Each zone in two halves: the left one {Math.abs(lowest - plan.layer_mm).toFixed(3)} mm closer than the nozzle
+          runs now, the right one as much further. Where the left half is rough and the right one is not, the zone lies
+          too close; where only the right one parts, too far. Judge each half by itself, as it looks.
+        </p>
       )}
       {plan.kind === "patches" && (
         <details>
@@ -129,7 +146,12 @@ export function PrintSlip({
           ))}
         </p>
       )}
-      <Button look="main" keyHint="Enter" disabled={busy} onClick={start}>
+      <Button
+        look={view.unseen ? "plain" : "main"}
+        keyHint={view.unseen ? undefined : "Enter"}
+        disabled={busy}
+        onClick={start}
+      >
         It is printed, judge the {KINDS[plan.kind]}
       </Button>
     </>
