@@ -1,5 +1,7 @@
 """Judging a proof: the field against importance sampling, the advice against brute force."""
 
+from dataclasses import dataclass
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -103,6 +105,37 @@ def test_sites_put_back_into_the_belief_give_the_same_field() -> None:
 
 
 errors = st.lists(st.floats(-0.08, 0.08), min_size=5, max_size=5)
+
+
+@dataclass(frozen=True, eq=False)
+class OneNormal:
+    """A belief of one hypothesis: the textbook's update by one reading."""
+
+    mean: np.ndarray
+    cov: np.ndarray
+
+    def read(self, row: np.ndarray, value: float, sd_mm: float) -> "OneNormal":
+        gain = self.cov @ row / (row @ self.cov @ row + sd_mm**2)
+        return OneNormal(self.mean + gain * (value - row @ self.mean), self.cov - np.outer(gain, row @ self.cov))
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.lists(st.sampled_from(["parted", "sound", "ridged", None]), min_size=5, max_size=5),
+    st.lists(st.floats(0.16, 0.24) | st.none(), min_size=5, max_size=5),
+    st.floats(0.01, 0.06),
+)
+def test_what_marks_share_stays_shared_in_the_belief(
+    grades: list[str | None], thick: list[float | None], habit_sd: float
+) -> None:
+    """A habit of the eye, a caliper's common error: the belief after a proof has the very gaps that the proof's field has."""
+    marks = tuple(Mark(k, g, t) for k, (g, t) in enumerate(zip(grades, thick, strict=True)) if g or t)
+    mean, cov = zones_prior()
+    field, _ = judged_field(mean, cov, marks, BEAD_042, Eye(habit_sd=habit_sd), Causes.before("PLA", 0.0), ZONES)
+    if field.doubt == (0.0, 0.0, 0.0):
+        learnt = learn_proof(OneNormal(mean, cov), np.eye(6), field, np.zeros(6))
+        assert learnt.mean == pytest.approx(field.mean[:6], abs=1e-6)
+        assert learnt.cov == pytest.approx(field.cov[:6, :6], abs=1e-8)
 
 
 @settings(deadline=None, max_examples=40)

@@ -250,3 +250,35 @@ def test_grades_that_say_the_same_leave_the_belief_where_it_is() -> None:
     assert found.gaps[1][0] < 0.02
     assert found.zones == 2
     assert BEAD.grade_sd == found.eye_scatter
+
+
+@pytest.mark.parametrize("setup", [WREN, BITTERN], ids=["sheet", "disc"])
+def test_two_heights_lay_each_zone_in_two_halves_within_the_room_of_one_patch(setup) -> None:
+    halves, whole = of("two_heights", setup), of(5, setup)
+    assert len(halves.zones) == 2 * len(whole.zones)
+    low, high = halves.bead.bands_mm()["sound"]
+    for k, patch in enumerate(whole.zones):
+        closer, further = halves.zones[2 * k : 2 * k + 2]
+        assert closer.place == further.place == (patch.x_mm, patch.y_mm) == patch.place
+        assert closer.name == f"{patch.name}, closer"
+        # As far either way, so that both of a zone in the middle of what is sound still lie in it, near its ends.
+        assert -closer.away_mm == further.away_mm == pytest.approx(0.45 * (high - low), abs=6e-4)
+        assert further.x_mm - closer.x_mm == pytest.approx(halves.patch_mm + PROOF.half_gap_mm)
+        for half in (closer, further):
+            assert abs(half.x_mm - patch.x_mm) + halves.patch_mm / 2 <= whole.patch_mm / 2 + 1e-9
+            assert half.y_mm == patch.y_mm
+    assert halves.shows_all
+    assert not halves.judges_all
+    assert halves.zone_places[::2] == whole.zone_places
+
+
+def test_two_heights_leave_less_of_the_common_gap_than_as_many_patches_at_one() -> None:
+    """By Fisher's information: at its ends a band tells a sharp eye more than in its middle, and a rough one as much."""
+    for common in (0.012, 0.03, 0.06):
+        for eye in (0.05, 0.1):
+            found = []
+            for aways in (np.zeros(10), np.tile([-0.026, 0.026], 5)):
+                cov = np.zeros((11, 11))
+                cov[:10, :10] = common**2 + 0.01**2 * np.kron(np.eye(5), np.ones((2, 2)))
+                found.append(expected_sd(np.append(0.2 + aways, 0.0), cov, BEAD_042, eye))
+            assert found[1] < (0.95 if eye < 0.1 else 1.01) * found[0]

@@ -57,6 +57,8 @@ class FieldPosterior:
     sights: tuple[Sight, ...] = ()
     #: ln of how likely the marks were, up to what does not depend on the eye.
     log_evidence: float = 0.0
+    #: Mean (2,) and covariance (2, 2) of the eye's habit and the caliper's before the marks.
+    shared_before: tuple[Array, Array] = (np.zeros(2), np.zeros((2, 2)))
     #: The scatter of the eye it was judged by, in r.
     eye_scatter: float = BEAD.grade_sd
     #: Chances of what all zones share.
@@ -274,8 +276,9 @@ def _one(
     """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says."""
     z = len(mean) - NUISANCES
     rows, linear, ordinal = _told(marks, bead, z)
+    shared_before = mean[z + HABIT :], cov[z + HABIT :, z + HABIT :]
     if not len(rows):
-        return FieldPosterior(mean, cov, (), eye_scatter=scatter)
+        return FieldPosterior(mean, cov, (), shared_before=shared_before, eye_scatter=scatter)
     done = propagate(mean[None], cov[None], rows, linear, ordinal, fails[None], np.array([scatter]), bead, sweeps)
     seen = {o.at for o in ordinal}
     tau, nu = done.tau[0], done.nu[0]
@@ -286,7 +289,8 @@ def _one(
         Sight(o.zone, (1 - fails[o.zone]) * o.bands, (1 - fails[o.zone]) * o.rest + fails[o.zone] * o.fails)
         for o in ordinal
     )
-    return FieldPosterior(done.mean[0], done.cov[0], sites, sights, float(done.log_evidence[0]), scatter)
+    evidence = float(done.log_evidence[0])
+    return FieldPosterior(done.mean[0], done.cov[0], sites, sights, evidence, shared_before, scatter)
 
 
 def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> float:
@@ -319,17 +323,18 @@ def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> floa
 def learn_proof(belief: Belief, rows: Array, found: FieldPosterior, constant: Array) -> Belief:
     """The belief after a proof: every site of the field as a reading of the state.
 
-    `rows` (z + 1, d) and `constant` (z + 1,) as in `field_prior`. The eye's habit and the caliper's are taken as the proof
-    leaves them, with what is unknown of them.
+    `rows` (z + 1, d) and `constant` (z + 1,) as in `field_prior`. The eye's habit and the caliper's are integrated out: what
+    all marks share does not average out.
     """
     known = found.zones + 1
     if not found.sites:
         return belief
     told = np.array([site.row for site in found.sites])
     own = told[:, known:]
-    values = np.array([site.value for site in found.sites]) - own @ found.mean[known:] - told[:, :known] @ constant
-    noise = np.diag([site.sd_mm**2 for site in found.sites]) + own @ found.cov[known:, known:] @ own.T
-    # What they share does not average out: told as readings of which each adds what the ones before leave open.
+    shared, spread = found.shared_before
+    values = np.array([site.value for site in found.sites]) - own @ shared - told[:, :known] @ constant
+    noise = np.diag([site.sd_mm**2 for site in found.sites]) + own @ spread @ own.T
+    # Told as readings of which each adds what the ones before leave open.
     whiten = np.linalg.inv(np.linalg.cholesky(noise))
     for row, value in zip(whiten @ told[:, :known] @ rows, whiten @ values, strict=True):
         belief = belief.read(row, float(value), 1.0)
