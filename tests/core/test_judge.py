@@ -16,7 +16,7 @@ from ivory_table.core.eye import Eye
 from ivory_table.core.judge import next_actions, parts
 from ivory_table.core.moves import best_shift, best_turns, p_all_sound
 from ivory_table.core.proof import plan
-from ivory_table.core.proof_field import FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
+from ivory_table.core.proof_field import Doubt, FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
 from ivory_table.core.signs import Mark, gap_of_foot
 from ivory_table.runs.state import RunState
 from tests.conftest import setup_for
@@ -132,7 +132,7 @@ def test_what_marks_share_stays_shared_in_the_belief(
     marks = tuple(Mark(k, g, t) for k, (g, t) in enumerate(zip(grades, thick, strict=True)) if g or t)
     mean, cov = zones_prior()
     field, _ = judged_field(mean, cov, marks, BEAD_042, Eye(habit_sd=habit_sd), Causes.before("PLA", 0.0), ZONES)
-    if field.doubt == (0.0, 0.0, 0.0):
+    if field.doubt == Doubt():
         learnt = learn_proof(OneNormal(mean, cov), np.eye(6), field, np.zeros(6))
         assert learnt.mean == pytest.approx(field.mean[:6], abs=1e-6)
         assert learnt.cov == pytest.approx(field.cov[:6, :6], abs=1e-8)

@@ -141,9 +141,9 @@ class Belief:
         """The belief after time or use: sds in mm that all, each support and the form may have moved by."""
         return self.after(steps.Loosened(common_mm, each_mm, form_mm))
 
-    def doubted(self, astray_mm: float, flow: float, flow_sd: float) -> "Belief":
-        """The belief with doubt added: sd in mm of all gaps alike, and mean and sd of the flow, as shares."""
-        return self.after(steps.Doubted(astray_mm, flow, flow_sd))
+    def doubted(self, astray_mm: float, flow: float, flow_sd: float, off_mm: float = 0.0) -> "Belief":
+        """The belief with doubt added: sd and mean in mm of all gaps alike, and mean and sd of the flow, as shares."""
+        return self.after(steps.Doubted(astray_mm, flow, flow_sd, off_mm))
 
     def flow_changed(self, times: float) -> "Belief":
         """The belief after so many times as much is fed."""

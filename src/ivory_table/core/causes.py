@@ -16,6 +16,9 @@ from .value import Array, Value
 CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "feed"]
 #: None of them: the height alone.
 HEIGHT = "height"
+#: The height is not what it was taken for.
+ZERO = "zero"
+UNSEEN = (0.0, LAYER.causes[ZERO].astray_mm ** 2)
 NAMES: tuple[str, ...] = (HEIGHT, *LAYER.causes)
 
 
@@ -51,6 +54,8 @@ class Causes:
     usual: Mapping[str, float] = field(default_factory=dict)
     #: Of these, what they do to the flow is in the belief already, since a proof was learnt from.
     flow_told: frozenset[str] = frozenset()
+    #: By how much all gaps are off, mm, should the height not be what it was taken for: mean and variance, by the marks so far.
+    astray: tuple[float, float] = UNSEEN
 
     @classmethod
     def before(cls, material: str, fan_share: float) -> Self:
@@ -82,10 +87,20 @@ class Causes:
         whole = _whole(share)
         return replace(self, shared=whole, usual=whole)
 
-    def learnt(self, shared: Mapping[str, float], greasy: Mapping[tuple[float, float], float]) -> Self:
-        """The chances after a proof. Its height and its flow are in the belief then: what else may be wrong with them starts anew."""
+    def learnt(
+        self,
+        shared: Mapping[str, float],
+        greasy: Mapping[tuple[float, float], float],
+        astray: tuple[float, float] = UNSEEN,
+    ) -> Self:
+        """The chances after a proof. Its height and its flow are in the belief then: what else may be wrong with them starts anew.
+
+        Where the height is not likely to be wrong, by how much it would be is kept all the same: it is wrong by as much on
+        the next print, and what did not hold for it then does not hold again.
+        """
         kept = dict(shared)
-        for name in ("zero", "feed"):
+        astray = UNSEEN if kept.get(ZERO, 0.0) >= JUDGE.doubt_from else astray
+        for name in (ZERO, "feed"):
             if kept.get(name, 0.0) >= JUDGE.doubt_from:
                 anew = LAYER.causes[name].share * (1 - kept[name])
                 kept[HEIGHT] += kept[name] - anew
@@ -94,7 +109,7 @@ class Causes:
         usual = self.usual
         kept = {n: (1 - JUDGE.anew) * p + JUDGE.anew * usual.get(n, 0.0) for n, p in kept.items()}
         told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
-        return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told)
+        return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told, astray=astray)
 
     def looked(self, name: str, found: bool) -> Self:
         """The chances once somebody has looked for one cause; nothing is learnt where no look tells of it."""
@@ -128,9 +143,10 @@ class Effects:
     #: (h, z) chance that a zone does not hold because of it, a greasy spot not counted; and (z,) because of grease.
     shared_fails: Array
     greasy: Array
-    #: (h,) mean and variance of what comes out, as a share, and variance in mm^2 of the height of all zones.
+    #: (h,) mean and variance of what comes out, as a share, and in mm of what all gaps are off by.
     flow: Array
     flow_var: Array
+    astray: Array
     astray_var: Array
 
     @property
@@ -157,7 +173,8 @@ def effects(causes: Causes, places: Array) -> Effects:
         np.array(
             [row.flow_sd**2 if row and n not in causes.flow_told else 0.0 for n, row in zip(names, rows, strict=True)]
         ),
-        np.array([row.astray_mm**2 if row else 0.0 for row in rows]),
+        np.array([causes.astray[0] if n == ZERO else 0.0 for n in names]),
+        np.array([causes.astray[1] if n == ZERO else 0.0 for n in names]),
     )
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.special import ndtr
 
-from .causes import HEIGHT
+from .causes import HEIGHT, ZERO
 from .defaults import JUDGE, LAYER
 from .proof_field import FieldPosterior
 from .value import Array
@@ -57,8 +57,8 @@ class Odds:
 
 def mostly_height(field: FieldPosterior) -> bool:
     """Whether the height alone, or a height that is not what it was taken for, is likelier than any other shared cause."""
-    height = field.shared.get(HEIGHT, 0.0) + field.shared.get("zero", 0.0)
-    return height >= max((p for n, p in field.shared.items() if n not in (HEIGHT, "zero")), default=0.0)
+    height = field.shared.get(HEIGHT, 0.0) + field.shared.get(ZERO, 0.0)
+    return height >= max((p for n, p in field.shared.items() if n not in (HEIGHT, ZERO)), default=0.0)
 
 
 def feed_doubt(field: FieldPosterior) -> float:

@@ -8,16 +8,17 @@ another cause. The posterior is found by expectation propagation (Minka 2001; or
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
 import numpy as np
-from scipy.special import ndtr
+from scipy.special import expit, logit, ndtr
 
 from .bead import GRADES, Bead
 from .belief import Belief
-from .causes import HEIGHT, Causes, Effects, effects
+from .causes import HEIGHT, UNSEEN, ZERO, Causes, Effects, effects
 from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
-from .propagation import Ordinal, propagate
+from .propagation import Ordinal, Propagated, propagate
 from .signs import Mark
 from .thick import CaliperOff
 from .value import Array
@@ -25,6 +26,17 @@ from .value import Array
 #: Columns after the zones' gaps: the flow's error (share), the eye's habit (in r), what all caliper values share (mm).
 FLOW, HABIT, CALIPER = 0, 1, 2
 NUISANCES = 3
+#: So often the halves of a zone tell one another of grease.
+HALVES_TOLD = 2
+
+
+class Doubt(NamedTuple):
+    """What causes add to the belief: mean in mm and variance of what all gaps are off by, mean and variance of the flow."""
+
+    off_mm: float = 0.0
+    astray_var: float = 0.0
+    flow: float = 0.0
+    flow_var: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -67,8 +79,10 @@ class FieldPosterior:
     greasy: Array = field(default_factory=lambda: np.zeros(0))
     #: Zones that were looked at on another proof since plate and tip stand as they do.
     looked_at: frozenset[int] = frozenset()
-    #: What the causes add to what was believed before: mm^2 that all gaps are off by, and mean and variance of the flow.
-    doubt: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    #: What the causes add to what was believed before.
+    doubt: Doubt = field(default_factory=Doubt)
+    #: By how much all gaps are off should the height not be what it was taken for: mean in mm and variance, after the marks.
+    astray: tuple[float, float] = UNSEEN
 
     @property
     def zones(self) -> int:
@@ -138,11 +152,39 @@ def judged_field(
         return _said(
             found, dict(zip(what.names, what.prior, strict=True)), what, np.zeros((len(what.prior), z)), marks
         ), eye
+    found, after = _judged_by(what, full_mean, full_cov, marks, bead, eye)
+    halves = _same_place(place)
+    for _ in range(HALVES_TOLD if halves.any() else 0):
+        # One spot of grease lies under both halves of a zone: each is judged by what the other says of it.
+        odds = _odds(found.greasy) - _odds(what.greasy)
+        one = replace(what, greasy=expit(_odds(effects(causes, place).greasy) + halves @ odds))
+        found, after = _judged_by(one, full_mean, full_cov, marks, bead, eye)
+        what = one
+    after = _with_habit(after, found) if causes.considered else after
+    return found, after
+
+
+def _odds(p: Array) -> Array:
+    return np.asarray(logit(np.clip(p, 1e-9, 1 - 1e-9)))
+
+
+def _same_place(places: Array) -> Array:
+    """(z, z) whether two are halves of one zone; none with itself."""
+    apart = np.abs(places[:, None] - places[None]).max(axis=2)
+    return np.asarray((apart < 1e-6) & ~np.eye(len(places), dtype=bool))
+
+
+def _judged_by(
+    what: Effects, full_mean: Array, full_cov: Array, marks: tuple[Mark, ...], bead: Bead, eye: Eye
+) -> tuple[FieldPosterior, Eye]:
+    """The field and what is known of the eye, by every cause with every scatter of the eye, weighed by the evidence."""
+    z = len(full_mean) - NUISANCES
     scatters, weight = eye.grid
     h, s = len(what.names), len(scatters)
     lane_mean = np.repeat(full_mean[None], h * s, axis=0)
     lane_cov = np.repeat(full_cov[None], h * s, axis=0)
     lane_mean[:, z + FLOW] += np.repeat(what.flow, s)
+    lane_mean[:, :z] += np.repeat(what.astray, s)[:, None]
     lane_cov[:, z + FLOW, z + FLOW] += np.repeat(what.flow_var, s)
     lane_cov[:, :z, :z] += np.repeat(what.astray_var, s)[:, None, None]
     rows, linear, ordinal = _told(marks, bead, z)
@@ -151,23 +193,45 @@ def judged_field(
     told = done.log_evidence.reshape(h, s)
     each = told + np.log(what.prior)[:, None] + _by_signs(what.names, marks)[:, None]
     by_eye = np.logaddexp.reduce(each, axis=0)
-    after = eye.learnt(by_eye, len(seen))
+    after = eye.learnt(by_eye, len(ordinal))
     joint = np.exp(each + np.log(weight) - (each + np.log(weight)).max())
     joint /= joint.sum()
     shared = joint.sum(axis=1)
-    astray, off, spread = _doubt(shared, what)
+    doubt = _doubt(shared, what)
     mixed_mean, mixed_cov = full_mean.copy(), full_cov.copy()
-    mixed_mean[z + FLOW] += off
-    mixed_cov[z + FLOW, z + FLOW] += spread
-    mixed_cov[:z, :z] += astray
+    mixed_mean[z + FLOW] += doubt.flow
+    mixed_cov[z + FLOW, z + FLOW] += doubt.flow_var
+    mixed_mean[:z] += doubt.off_mm
+    mixed_cov[:z, :z] += doubt.astray_var
     found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12)
     # A chance by hypothesis that a zone fails, averaged over the eye's scatters.
     failed = np.zeros((h, z))
     for i, sight in enumerate(ordinal):
         each_lane = done.failed[:, i].reshape(h, s)
         failed[:, sight.zone] = (joint * each_lane).sum(axis=1) / np.maximum(shared, 1e-12)
-    after = _with_habit(after, found) if causes.considered else after
+    if ZERO in what.names:
+        found = replace(found, astray=_astray(what, joint, lane_mean, lane_cov, done))
     return _said(found, dict(zip(what.names, (float(p) for p in shared), strict=True)), what, failed, marks), after
+
+
+def _astray(what: Effects, joint: Array, mean: Array, cov: Array, done: Propagated) -> tuple[float, float]:
+    """What all gaps are off by where the height is not what it was taken for: mean in mm and variance after the marks.
+
+    It is one unknown more, which every gap has a share of one in: known of it is what the marks say of the gaps
+    (Rauch, Tung and Striebel's step back). Over the scatters of the eye by their weights.
+    """
+    z, h, s = what.fails.shape[1], what.names.index(ZERO), joint.shape[1]
+    share = joint[h] / joint[h].sum()
+    off, var = what.astray[h], what.astray_var[h]
+    means, spreads = np.zeros(s), np.zeros(s)
+    for k, lane in enumerate(range(h * s, (h + 1) * s)):
+        before, after = cov[lane, :z, :z], done.cov[lane, :z, :z]
+        # Two halves of a zone have one gap, so that the covariance may be singular.
+        gain = var * np.linalg.pinv(before, hermitian=True) @ np.ones(z)
+        means[k] = off + gain @ (done.mean[lane, :z] - mean[lane, :z])
+        spreads[k] = var - gain @ (before - after) @ gain
+    at = float(share @ means)
+    return at, max(float(share @ (spreads + (means - at) ** 2)), 1e-8)
 
 
 def _by_signs(names: tuple[str, ...], marks: tuple[Mark, ...]) -> Array:
@@ -205,14 +269,14 @@ def _said(
     )
 
 
-def _doubt(shared: Array, what: Effects) -> tuple[float, float, float]:
-    """What the causes (h,) amount to together: variance of all gaps in mm^2, mean and variance of the flow.
+def _doubt(shared: Array, what: Effects) -> Doubt:
+    """What the causes (h,) amount to together.
 
     Only what is likelier than all else: as one normal with the rest, what is hardly likely would make everything a little
     unsure for good, and what is likely would be made small. The others stay what they are, chances.
     """
     likely = np.where(shared >= JUDGE.doubt_from, 1.0, 0.0)
-    return float(likely @ what.astray_var), float(likely @ what.flow), float(likely @ what.flow_var)
+    return Doubt(*(float(likely @ each) for each in (what.astray, what.astray_var, what.flow, what.flow_var)))
 
 
 def _judged(z: int, marks: tuple[Mark, ...]) -> Array:

@@ -236,18 +236,21 @@ class Loosened:
 
 @dataclass(frozen=True)
 class Doubted:
-    """All heights may be off together by one sd in mm, and what is fed by a share with its sd, beside what was known."""
+    """All gaps may be off together by one sd in mm about `off_mm`, and what is fed by a share with its sd, beside what was known."""
 
     astray_mm: float
     flow: float
     flow_sd: float
+    off_mm: float = 0.0
 
     def told_to(self, b: "Belief") -> "Belief":
         a, k = len(b.surface.anchors), b.surface.extrusion
         extra = np.zeros((b.surface.size, b.surface.size))
         extra[:a, :a] = self.astray_mm**2
         extra[k, k] = self.flow_sd**2
-        return replace(b, mean=b.mean + self.flow * b.surface.unit(k), cov=b.cov + extra)
+        moved = self.flow * b.surface.unit(k)
+        moved[:a] -= self.off_mm
+        return replace(b, mean=b.mean + moved, cov=b.cov + extra)
 
 
 @dataclass(frozen=True)

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ivory_table.core.causes import HEIGHT
+from ivory_table.core.causes import HEIGHT, ZERO
 from ivory_table.core.defaults import JUDGE, PROOF
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
 from ivory_table.core.proof_field import caliper_after, field_prior, judged_field, learn_proof
@@ -43,13 +43,10 @@ def with_marks_learnt(run: "RunState") -> "RunState":
     found, causes, belief = run.judged(proof), run.causes, run.belief
     places = proof.plan.zone_places
     if proof.marks and causes.considered:
-        astray, flow, flow_var = found.field.doubt
-        belief = belief.doubted(astray**0.5, flow, flow_var**0.5)
-        greasy: dict[tuple[float, float], float] = {}
-        for k in proof.marks:
-            # Where one half of a zone held, no grease keeps the other from it.
-            greasy[places[k]] = min(greasy.get(places[k], 1.0), float(found.field.greasy[k]))
-        causes = causes.learnt(found.field.shared, greasy)
+        doubt = found.field.doubt
+        belief = belief.doubted(doubt.astray_var**0.5, doubt.flow, doubt.flow_var**0.5, doubt.off_mm)
+        greasy = {places[k]: float(found.field.greasy[k]) for k in proof.marks}
+        causes = causes.learnt(found.field.shared, greasy, found.field.astray)
     if causes.considered:
         for name in sorted(proof.mended):
             causes = causes.mended(name)
@@ -89,7 +86,7 @@ def two_heights_tell(run: "RunState") -> bool:
         laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights")
     except ValueError:
         return False
-    suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get("zero", 0.0) >= JUDGE.cause_at
+    suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get(ZERO, 0.0) >= JUDGE.cause_at
     if suspected or any(causes.greasy_at(place) >= JUDGE.cause_at for place in laid.zone_places):
         return False
     mean, cov = known.gaps_before(laid)
