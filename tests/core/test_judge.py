@@ -8,15 +8,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm
 
-from ivory_table.core.action import Before
+from ivory_table.core.action import Action, Before
 from ivory_table.core.bead import GRADES, Bead
-from ivory_table.core.causes import Causes, effects, look_first
+from ivory_table.core.causes import UNSEEN, Causes, effects, look_first
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.eye import Eye
-from ivory_table.core.judge import next_actions, parts
-from ivory_table.core.moves import best_shift, best_turns, p_all_sound
+from ivory_table.core.judge import _steps_back, next_actions, parts
+from ivory_table.core.look_ahead import again_left
+from ivory_table.core.moves import Aims, best_shift, best_turns, p_all_sound
 from ivory_table.core.proof import plan
 from ivory_table.core.proof_field import Doubt, FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
+from ivory_table.core.remedies import Remedies
 from ivory_table.core.signs import Mark, gap_of_foot
 from ivory_table.runs.state import RunState
 from tests.conftest import setup_for
@@ -469,3 +471,134 @@ def test_parts_give_back_a_made_up_offset_and_tilt(offset: float, tx: float, ty:
     assert found["tilt_x"] == pytest.approx(tx, abs=1e-9)
     assert found["tilt_y"] == pytest.approx(ty, abs=1e-9)
     assert found["bow"] == pytest.approx(0, abs=1e-9)
+
+
+def halves(*grades: str) -> tuple[np.ndarray, np.ndarray, np.ndarray, tuple[Mark, ...]]:
+    """Five zones at two heights: gaps and flow, their covariance, places, and marks."""
+    cov = np.zeros((11, 11))
+    cov[:10, :10] = 0.02**2 + 0.011**2 * np.kron(np.eye(5), np.ones((2, 2)))
+    cov[10, 10] = 0.005**2
+    mean = np.append(0.2 + np.tile([-0.026, 0.026], 5), 0.0)
+    return mean, cov, np.repeat(ZONES, 2, axis=0), tuple(Mark(k, g) for k, g in enumerate(grades))
+
+
+def test_one_spot_of_grease_lies_under_both_halves_of_a_zone() -> None:
+    """Brute force over a zone alone: greasy or not, both halves told by the same spot."""
+    causes = Causes.before("PLA", 0.0)
+    mean, cov, places, marks = halves("sound", "sound", "loose", "barely", *["sound"] * 6)
+    field, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places)
+    assert field.greasy[2] == pytest.approx(field.greasy[3], abs=0.02)
+    assert field.greasy[2] > 0.98
+    alone, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places + np.arange(10)[:, None])
+    # Each by itself, as if they were different spots, either is less sure.
+    assert alone.greasy[2:4].max() < field.greasy[2]
+    mean, cov, places, marks = halves("sound", "sound", "barely", "sound", *["sound"] * 6)
+    held, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places)
+    assert held.greasy[2] < 0.5
+    assert held.greasy[[0, 1, 4, 5]].max() < 0.01
+
+
+def test_what_the_height_may_be_off_by_is_kept_and_is_that_of_the_lane_alone() -> None:
+    """Under "the height is wrong" all gaps share one unknown; its posterior against weighing draws of it."""
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.01**2 + 0.01**2 * np.eye(5)
+    cov[5, 5] = 1e-12
+    marks = tuple(Mark(k, g) for k, g in enumerate(("loose", "loose", "barely", "loose", "loose")))
+    only = Causes({"zero": 1.0}, dict.fromkeys(map(tuple, ZONES.tolist()), 0.0))
+    eye = Eye(scatter=0.06, ln_sd=0.01)
+    field, _ = judged_field(mean, cov, marks, BEAD_042, eye, only, ZONES)
+    rng = np.random.default_rng(3)
+    off = rng.normal(0, UNSEEN[1] ** 0.5, 200_000)
+    gaps = 0.2 + off[:, None] + rng.multivariate_normal(np.zeros(5), cov[:5, :5], len(off))
+    seen = gaps - 0.2 * rng.normal(0, 0.03, (len(off), 1))
+    log_w = np.zeros(len(off))
+    for m in marks:
+        low, high = BEAD_042.bands_mm()[m.grade]
+        p = norm.cdf((high - seen[:, m.zone]) / 0.012) - norm.cdf((low - seen[:, m.zone]) / 0.012)
+        log_w += np.log((1 - BEAD.slip) * p + BEAD.slip / 7)
+    w = np.exp(log_w - log_w.max())
+    w /= w.sum()
+    at = w @ off
+    assert field.astray[0] == pytest.approx(at, abs=0.01)
+    # A slip may make one grade wrong altogether: of that long tail a normal keeps less than there is.
+    assert 0.5 < field.astray[1] ** 0.5 / (w @ (off - at) ** 2) ** 0.5 < 1.2
+
+
+def test_what_did_not_hold_for_a_wrong_height_does_not_hold_again() -> None:
+    """Nothing holds, the plate is cleaned and warmed again and again: each time the height is likelier to be the cause."""
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.015**2 + 0.01**2 * np.eye(5)
+    marks = tuple(Mark(k, "loose") for k in range(5))
+    causes, chances = Causes.before("PLA", 0.0), []
+    while not chances or chances[-1] < JUDGE.doubt_from:
+        field, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, ZONES)
+        chances.append(field.shared["zero"])
+        causes = causes.learnt(field.shared, {}, field.astray).mended("cold_plate")
+        assert len(chances) < 6
+    assert (np.diff(chances) > 0).all()
+    assert chances[0] < 0.3
+    # Now it is in the belief, and starts anew.
+    assert causes.astray == UNSEEN
+
+
+def test_what_was_mended_in_vain_is_not_mended_again_before_a_ladder() -> None:
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.01**2 * np.eye(5)
+    marks = tuple(Mark(k, "loose") for k in range(5))
+    field = by_causes(marks, mean, cov)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    first = next_actions(field, BEAD_042, "PLA", marks, **known, before=Before(fallen=True))[0]
+    assert first.kind == "remedy"
+    again = Before(fallen=True, mended_in_vain=frozenset(first.causes))
+    second = next_actions(field, BEAD_042, "PLA", marks, **known, before=again)[0]
+    assert second.kind == "ladder"
+    assert "mended already" in second.reason
+    # Of something else than that, the remedy is still the first.
+    other = Before(fallen=True, mended_in_vain=frozenset({"fan"}))
+    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=other)[0].kind == "remedy"
+
+
+def test_a_step_back_is_one_to_where_the_last_came_from() -> None:
+    step = Action(kind="offset", p_all_sound=0.9, minutes=1, total_minutes=5, reason="", shift_mm=-0.02)
+    assert _steps_back(step, Before(shift_mm=0.02), 0.01)
+    assert _steps_back(step, Before(shift_mm=0.03), 0.01)
+    # A small correction after a large step is none.
+    assert not _steps_back(step, Before(shift_mm=0.16), 0.01)
+    assert not _steps_back(step, Before(shift_mm=-0.02), 0.01)
+    assert not _steps_back(step, Before(), 0.01)
+
+
+def test_after_a_sure_move_no_print_is_counted() -> None:
+    """The zones are known well and all a little too far: moved, they are sound, and nothing more is printed for it."""
+    rng = np.random.default_rng(5)
+    gaps = np.clip(0.232 + rng.normal(0, 0.003, (2048, 5)), 0.2, 0.26)
+    mean, cov = np.append(gaps.mean(axis=0), np.zeros(3)), np.zeros((8, 8))
+    cov[:5, :5] = np.cov(gaps.T)
+    field = FieldPosterior(mean, cov, (), greasy=np.zeros(5))
+    whole = frozenset(range(5))
+    for before, unseen in (
+        (Before(judged=whole), True),
+        (Before(judged=whole, fallen=True), False),
+        (Before(judged=frozenset({0, 1})), False),
+        (Before(), False),
+    ):
+        can = Remedies(field, gaps, BEAD_042, "PLA", 0.01, None, False, before)
+        move = can.by_height()[0]
+        assert move.p_all_sound > JUDGE.unseen_at
+        if unseen:
+            assert move.total_minutes == pytest.approx(
+                JUDGE.minutes.offset + (1 - move.p_all_sound) * JUDGE.minutes.failed
+            )
+            assert move.proofs_left == 0
+        else:
+            assert move.total_minutes >= JUDGE.minutes.offset + JUDGE.minutes.proof
+
+
+def test_two_heights_are_expected_to_leave_no_more_minutes_than_one() -> None:
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.012**2 + 0.01**2 * np.eye(5)
+    field = estimate_field(mean, cov, (), BEAD_042)
+    gaps = np.random.default_rng(1).multivariate_normal(mean[:5], cov[:5, :5], 2048)
+    aims = Aims(LOW, HIGH, 0.2, 0.01)
+    left = [again_left(field, BEAD_042, gaps, aims, 1.0, apart) for apart in (0.0, 0.026)]
+    assert left[1] < left[0]

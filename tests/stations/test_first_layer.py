@@ -470,3 +470,95 @@ def test_an_area_that_no_plate_has_is_refused(wrong: dict[str, float]) -> None:
     area = {"left_mm": 10, "front_mm": 10, "width_mm": 100, "depth_mm": 100, "p": 0.8} | wrong
     with pytest.raises(ValidationError):
         LeftFor.model_validate({"area": area})
+
+
+def by_truth(desk: Desk, gaps: list[float], *, measured: bool = False) -> OpenRun:
+    """Every zone of the newest proof judged by the gaps that the five zones have as the nozzle runs; closer halves measured."""
+    run = desk.open("run")
+    proof = run.state.proofs[-1].plan
+    places = run.state.wanted.plan.zone_places
+    for k, zone in enumerate(proof.zones):
+        gap = gaps[places.index(zone.place)] + zone.away_mm
+        thick = round(gap, 2) if measured and zone.away_mm < 0 else None
+        run = keep(desk, "first_layer", Judged(zone=k, grade=proof.bead.grade_at(gap), caliper_mm=thick, sure=True))
+    return run
+
+
+def test_each_zone_at_two_heights_is_advised_once_the_caliper_is_known_of(desk: Desk, flat: OpenRun) -> None:
+    assert next_proof(flat.state, "advised").kind == "patches"
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
+    run = keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
+    laid = next_proof(run.state, "advised")
+    assert laid.kind == "two_heights"
+    view = first_layer.view.view(run)
+    assert [p.choice for p in view.proposals if p.advised] == ["two_heights"]
+    told = {p.choice: p.leaves_mm for p in view.proposals}
+    assert told["two_heights"] < told[5]
+    printed(desk)
+    run = by_truth(desk, [0.2, 0.2, 0.2, 0.2, 0.2])
+    view = first_layer.view.view(run)
+    # A half is spoken of as its zone runs, not as it was laid itself.
+    assert [z.error_mm for z in view.zones[:2]] == pytest.approx([view.zones[0].error_mm] * 2, abs=0.002)
+    assert view.zones[1].gap_mm - view.zones[0].gap_mm == pytest.approx(2 * laid.zones[1].away_mm, abs=0.004)
+    # The five zones that are wanted were seen by their halves; nothing fell, and nothing else is to be done.
+    assert len(run.state.wanted.judged) == 5
+    best = next_steps(run)[0]
+    assert best.action.kind == "done"
+    assert run.state.proof_done
+    # What was cleaned is seen on whole patches, and so is a plate whose height is not known.
+    run = keep(desk, "first_layer", ZoneCleaned(zone=0))
+    assert next_proof(run.state, "advised").kind == "patches"
+    run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    assert next_proof(run.state, "advised").kind != "two_heights"
+
+
+def test_after_a_sure_move_nothing_more_is_printed(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
+    keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
+    printed(desk)
+    run = by_truth(desk, [0.222, 0.218, 0.22, 0.224, 0.22], measured=True)
+    best = next_steps(run)[0]
+    assert best.action.kind == "offset"
+    assert best.stored.shift_mm < 0
+    assert best.action.p_all_sound > 0.87
+    for row in best.keeps:
+        run = keep(desk, "first_layer", row)
+    moved = run.state
+    assert moved.sound_unseen == pytest.approx(best.action.p_all_sound, abs=0.06)
+    view = first_layer.view.view(run)
+    assert (view.step, view.unseen) == ("done", True)
+    assert [s.action.kind for s in view.steps] == ["done", "print_again"]
+    assert "of 100 cases" in view.steps[0].action.reason
+    assert moved.proof_done
+    # Whoever wants to see it prints whole patches, and they are judged as ever.
+    assert view.plan.kind == "patches"
+    run = keep(desk, "first_layer", view.steps[1].keeps[0])
+    assert run.state.sound_unseen is None
+    assert not run.state.proof_done
+    keep(desk, "first_layer", TakenBack(entry_id=run.entries[-1].id))
+    # A step further off, and it must be printed.
+    run = keep(desk, "first_layer", OffsetSet(stored_mm=moved.stored_mm - 0.06, sure=True))
+    assert run.state.sound_unseen is None
+    assert first_layer.view.view(run).step == "print_again"
+
+
+def test_nothing_is_done_without_a_print_where_something_fell(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    judged(desk, "sound", "sound", "loose", "sound", "sound")
+    run = desk.open("run")
+    run = keep(desk, "first_layer", OffsetSet(stored_mm=run.state.stored_mm - 0.01, sure=True))
+    assert run.state.sound_unseen is None
+    assert not run.state.proof_done
+
+
+def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", ToolTold(tool="caliper", here=True))
+    printed(desk)
+    run = judged(desk, *["sound", "parted"] * 3, "sound", "sound", "parted", "parted")
+    best = next(s for s in next_steps(run) if s.action.kind == "caliper")
+    assert set(best.action.measure) <= {0, 2, 4, 6}
+    names = [run.state.proofs[-1].plan.zones[k].name for k in best.action.measure]
+    assert best.words == f"Measure with a caliper: {', '.join(names)}."
+    run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=0.17, sure=True))
+    rest = next((s for s in next_steps(run) if s.action.kind == "caliper"), None)
+    assert rest is None or 0 not in rest.action.measure

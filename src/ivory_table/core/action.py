@@ -1,5 +1,6 @@
 """What may be done after a proof, and what was done before it."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -38,9 +39,9 @@ class Action(Value):
     proofs_left: float = 0.0
     shift_mm: float | None = None
     marks: tuple[int, ...] | None = None
-    #: The one zone that is meant: its mesh point, its patch under the caliper.
+    #: The one zone that is meant: its mesh point; or the patch of the newest proof under the caliper.
     zone: int | None = None
-    #: Zones whose patches are measured with a caliper.
+    #: Patches of the newest proof that are measured with a caliper.
     measure: tuple[int, ...] = ()
     #: Zones to clean in the same go: that and the step do not disturb one another.
     clean: tuple[int, ...] = ()
@@ -62,6 +63,8 @@ class Before:
     proofs: int = 1
     #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
     measured: frozenset[int] = frozenset()
+    #: By zone its patch on the newest proof that a caliper can measure; None: those of the marks.
+    to_measure: Mapping[int, int] | None = None
     #: Whether a caliper is at hand: None while nobody has said.
     caliper: bool | None = None
     #: The mesh in use is an earlier run's: it can be measured anew.
@@ -74,6 +77,8 @@ class Before:
     judged: frozenset[int] | None = None
     #: A patch no further from the plate than the nozzle runs did not hold on the newest proof.
     fallen: bool = False
+    #: Shared causes that were mended already, since the last ladder.
+    mended_in_vain: frozenset[str] = frozenset()
     #: By what promises are multiplied, as they were kept so far.
     trust: float = 1.0
     #: The next print lays each zone so much closer and so much further, mm; 0 where it lays them as the nozzle runs.

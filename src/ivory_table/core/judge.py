@@ -9,7 +9,7 @@ from scipy.special import ndtr
 
 from .action import Action, Before
 from .bead import GRADES, Bead
-from .defaults import JUDGE
+from .defaults import JUDGE, LAYER
 from .look_ahead import again_left, caliper
 from .moves import best_shift, might_scrape, p_all_sound, resampled
 from .normals import normal_points
@@ -215,6 +215,20 @@ class _Decision:
             or self._best()
         )
 
+    def _told_apart(self) -> Action:
+        """What was mended is not mended again before the height was looked for: nothing holds at a wrong one either."""
+        said = "; ".join(f"{LAYER.causes[n].word}: mended already" for n in self.can.together)
+        proof = JUDGE.minutes.proof
+        return self.again.model_copy(
+            update={
+                "kind": "ladder",
+                "total_minutes": 2 * proof + JUDGE.minutes.offset,
+                "proofs_left": 2.0,
+                "reason": f"{said}, and nothing holds still. Patches that come closer one by one tell whether it is the height: "
+                "if one of them holds, it is",
+            }
+        )
+
     def _ladder(self) -> tuple[Action, ...]:
         if not self.can.before.height_unknown:
             return ()
@@ -253,6 +267,8 @@ class _Decision:
             # Before any height is judged by it: five minutes, and no proof.
             return self._with_caliper(_first(better, "feed"))
         shared = sum(can.odds.shared.values()) >= JUDGE.bundle_at
+        if shared and can.before.fallen and can.together and can.before.mended_in_vain.issuperset(can.together):
+            return (self._told_apart(), *better)
         if shared and not mostly_height(can.field) and any(a.kind == "remedy" for a in better):
             return _first(better, "remedy")
         return ()
@@ -325,7 +341,10 @@ class _Decision:
         # What is dirty, cold or fed wrong is mended first: a caliper does not tell of that.
         if can.before.caliper is False or can.clean or can.together:
             return first
-        measured = caliper(can.gaps, can.aims, self.marks, can.mended, first[0].total_minutes)
+        fused = can.before.to_measure
+        if fused is None:
+            fused = {m.zone: m.zone for m in self.marks if m.to_measure}
+        measured = caliper(can.gaps, can.aims, fused, can.mended, first[0].total_minutes)
         if measured is None:
             return first
         saves = first[0].total_minutes - measured.total_minutes

@@ -1,5 +1,7 @@
 """One look ahead: what a caliper, or the same print again, would save, by what either may show."""
 
+from collections.abc import Mapping
+
 import numpy as np
 from scipy.special import ndtr
 
@@ -9,22 +11,21 @@ from .defaults import BEAD, JUDGE, LAYER
 from .moves import Aims, best_shift, p_all_sound, resampled
 from .normals import normal_points
 from .proof_field import FieldPosterior
-from .signs import Mark
 from .value import Array
 
 
 def caliper(
     gaps: Array,
     aims: Aims,
-    marks: tuple[Mark, ...],
+    fused: Mapping[int, int],
     stays: float,
     without: float,
 ) -> Action | None:
     """A caliper on one patch, or on every fused one, whichever leaves fewer minutes; None where no patch is fused.
 
-    What it would show is drawn from what is believed; after each outcome it is done, or moved once more.
+    `fused`: by zone the patch of it on the newest proof. What it would show is drawn from what is believed; after each outcome it is done, or
+    moved once more.
     """
-    fused = [m.zone for m in marks if m.grade in ("sound", "ridged", "squeezed") and m.caliper_mm is None]
     if not fused:
         return None
     noise, common = BEAD.caliper_sd_mm, LAYER.measured.caliper_common_mm
@@ -49,8 +50,8 @@ def caliper(
                 minutes=cost,
                 total_minutes=cost + left,
                 proofs_left=1.0,
-                zone=zones[0],
-                measure=zones,
+                zone=fused[zones[0]],
+                measure=tuple(fused[k] for k in zones),
                 reason=f"{cost:.0f} minutes with a caliper on {many}: {cost + left:.0f} minutes are expected with it, "
                 f"{without:.0f} without",
             )

@@ -56,6 +56,11 @@ class Mark:
     short_mm: float | None = None
     foot_mm: float | None = None
 
+    @property
+    def to_measure(self) -> bool:
+        """Whether a caliper would tell something: its lines are fused, and nobody measured it."""
+        return self.grade in ("sound", "ridged", "squeezed") and self.caliper_mm is None
+
     @cached_property
     def seen(self) -> tuple[Array, float, float] | None:
         """By band (7,) how likely all that was seen is, beside what it is whatever the gap, and where the patch fails.

@@ -67,20 +67,18 @@ def with_marks_learnt(run: "RunState") -> "RunState":
 
 
 def two_heights_tell(run: "RunState") -> bool:
-    """Whether each zone at two heights tells most: by eye alone, where the height is about known and nothing else is suspected.
+    """Whether each zone at two heights tells most: where the height is about known and nothing else is suspected.
 
     An eye tells where a sound zone ends, not where in it one is. The closer halves must surely not scrape. The first proof
-    is whole patches until somebody has said that there is no caliper: a whole patch is what one measures.
+    is whole patches until somebody has said whether a caliper is at hand: they show how the plate looks as it stands.
     """
     known = run.with_marks()
     causes = known.causes
-    by_eye = run.caliper is False or (run.caliper is None and bool(run.proofs))
+    said = run.caliper is not None or bool(run.proofs)
     last = run.proofs[-1] if run.proofs else None
-    # Whether what was cleaned or mended holds now, whole patches show.
-    by_eye = by_eye and not (last is not None and (last.cleaned or last.mended))
-    # What needs no print is printed to be seen as it stands.
-    by_eye = by_eye and run.sound_unseen is None
-    if not by_eye or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
+    # Whether what was cleaned or mended holds now, whole patches show; so is what needs no print, to see it as it stands.
+    whole = (last is not None and bool(last.cleaned or last.mended)) or run.sound_unseen is not None
+    if whole or not said or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
         return False
     try:
         laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights")

@@ -96,11 +96,13 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
         caliper=state.caliper,
+        to_measure=_to_measure(proof, wanted),
         mesh_of_old=state.mesh is not None and state.mesh is run.setup.mesh,
         fed=feed_settled(state),
         feed_unknown=feed_unknown(run),
         judged=wanted.judged,
         fallen=proof.fallen,
+        mended_in_vain=_mended_in_vain(state),
         apart_mm=_apart_mm(state),
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
@@ -118,6 +120,24 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     words = f"Sign off: it is left for parts within {left.words}."
     first = signing.model_copy(update={"words": words, "keeps": (), "leads_to": "sign_off", "does": DOES["done"]})
     return (first, *(s for s in steps if s is not signing))
+
+
+def _mended_in_vain(state: RunState) -> frozenset[str]:
+    """Causes that were mended before the newest proof, since the last ladder."""
+    before = state.proofs[:-1]
+    last = max((k for k, p in enumerate(before) if p.plan.kind == "ladder"), default=-1)
+    return frozenset[str]().union(*(p.mended for p in before[last + 1 :]))
+
+
+def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
+    """By wanted zone its patch on the newest proof that a caliper can measure; of two halves the closer one, where it is fused."""
+    places = wanted.plan.zone_places
+    found: dict[int, int] = {}
+    for k, mark in sorted(proof.marks.items(), reverse=True):
+        if mark.to_measure and (place := proof.plan.zone_places[k]) in places:
+            found[places.index(place)] = k
+    measured = {proof.plan.zone_places[k] for k, mark in proof.marks.items() if mark.caliper_mm is not None}
+    return {zone: k for zone, k in found.items() if places[zone] not in measured}
 
 
 def _apart_mm(state: RunState) -> float:
@@ -304,7 +324,8 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
         if action.kind == "knobs" and action.marks is not None:
             turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
-        zone = zones[action.zone].name if action.zone is not None else ""
+        named = proof.plan.zones if action.kind == "caliper" else zones
+        zone = named[action.zone].name if action.zone is not None else ""
         remedies = [LAYER.causes[name].remedy for name in action.causes]
         remedy = "; ".join([*remedies[:1], *(r[0].lower() + r[1:] for r in remedies[1:])])
         words = {
@@ -318,7 +339,7 @@ def _steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[N
             "print_again": "Print the same proof again.",
             "remedy": f"{remedy}. Do not change the height.",
             "feed": "Measure how much filament is fed.",
-            "caliper": f"Measure with a caliper: {', '.join(zones[k].name for k in action.measure)}.",
+            "caliper": f"Measure with a caliper: {', '.join(proof.plan.zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
             "ladder": "Print a ladder: patches that come closer step by step.",
             "shim": "Lay shims under the low places: the plan is at Tram.",
