@@ -169,7 +169,7 @@ def test_the_feed_is_measured_asked_about_and_put_right(trammed: tuple[Page, str
     expect(page.get_by_text("→ 424.40")).to_be_visible()
     with keeping(page):
         page.get_by_role("button", name="It is set and read back").click()
-    expect(page.get_by_role("heading", name="Print the proof again.")).to_be_visible()
+    expect(page.get_by_role("heading", name="Print each zone at two heights.")).to_be_visible()
 
 
 def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None:
@@ -196,3 +196,45 @@ def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None
     ready_again.click()
     ready(page)
     assert serious(page) == []
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_two_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
+    trammed: tuple[Page, str], address: str, width: int
+) -> None:
+    page, run = trammed
+    at = f"{address}/api/runs/{run.rsplit('/', 1)[1]}/first_layer"
+
+    def keep(**what: object) -> None:
+        seq = page.request.get(at).json()["seq"]
+        assert page.request.post(at, data={"id": f"layer-{seq}", "seen_seq": seq, "what": what}).ok, what
+
+    keep(kind="feed_measured", measured_mm=[100, 100], sure=True)
+    keep(kind="tool_told", tool="caliper", here=True)
+    page.set_viewport_size({"width": width, "height": 844})
+    page.goto(f"{run}/first_layer")
+    expect(page.get_by_role("heading", name="Print each zone at two heights.")).to_be_visible()
+    expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
+    assert serious(page) == []
+    with keeping(page):
+        press(page, "Enter")
+    expect(page.get_by_text("Proof 1 · front left, closer")).to_be_visible()
+    judge(page, *"4343434343")
+    # The closer halves are measured: 0.19, so that the zones lie at 0.216.
+    for zone in range(0, 10, 2):
+        keep(kind="judged", zone=zone, grade="sound", caliper_mm=0.19, sure=True)
+    page.reload()
+    expect(page.get_by_text(re.compile(r"Bring the nozzle 0\.\d+ mm closer"))).to_be_visible()
+    with keeping(page):
+        press(page, "Enter")
+    expect(page.get_by_role("heading", name="Enough is known.")).to_be_visible()
+    expect(page.get_by_text("Nothing more to print")).to_be_visible()
+    press(page, "Enter")
+    expect(page).to_have_url(re.compile("/sign_off$"))
+    # It is seen all the same by whoever wants to, and is judged then as ever.
+    page.go_back()
+    page.get_by_text("print once more, to see it").click()
+    expect(page.get_by_role("link", name="Download the program")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name=re.compile("It is printed")).click()
+    expect(page.get_by_text("Proof 2 · front left")).to_be_visible()
