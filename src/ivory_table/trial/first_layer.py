@@ -29,6 +29,7 @@ from ivory_table.runs.judging import next_proof
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
+from ivory_table.stations.first_layer.doing import NextStep
 from ivory_table.stations.first_layer.entries import (
     CauseLookedFor,
     CauseMended,
@@ -40,7 +41,7 @@ from ivory_table.stations.first_layer.entries import (
     ToolTold,
     ZoneCleaned,
 )
-from ivory_table.stations.first_layer.step import NextStep, next_steps
+from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted

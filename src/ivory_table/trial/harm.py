@@ -235,7 +235,7 @@ def layer_figures(job: tuple[str, int, int, float, bool]) -> dict[str, Any]:
     return out | first | {"zone_intervals_held": [float(h) for h in held]}
 
 
-def _follow(one: Trial, person: Erring, best: first_layer.step.NextStep) -> None:
+def _follow(one: Trial, person: Erring, best: first_layer.doing.NextStep) -> None:
     """Do what is advised, all of it, as the page asks."""
     if best.action.kind in ("offset", "knobs"):
         for row in best.keeps:

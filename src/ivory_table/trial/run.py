@@ -216,7 +216,7 @@ class Trial:
             self.keep("first_layer", FeedCorrected(times=times))
         return times is not None
 
-    def follow(self, best: first_layer.step.NextStep) -> None:
+    def follow(self, best: first_layer.doing.NextStep) -> None:
         """Do what is advised, as a person would."""
         self.human("change")
         match best.action.kind:

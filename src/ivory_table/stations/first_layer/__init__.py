@@ -2,7 +2,7 @@
 
 from .. import stored
 from ..station import Station
-from . import doubts, lessons, line, practice, routes, standing, state, step, view
+from . import doing, doubts, lessons, line, practice, routes, standing, state, step, view
 
 STATION = Station(
     name="first_layer",
@@ -14,4 +14,4 @@ STATION = Station(
     routes=routes.routes,
 )
 
-__all__ = ["STATION", "doubts", "lessons", "standing", "state", "step", "stored"]
+__all__ = ["STATION", "doing", "doubts", "lessons", "standing", "state", "step", "stored"]

@@ -18,9 +18,10 @@ from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
+from ivory_table.stations.first_layer.doing import NextStep
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
-from ivory_table.stations.first_layer.step import NextStep, feed_first, look_before, next_steps
+from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 from ivory_table.stations.stored.wanted import with_nudges_stored

@@ -1,0 +1,221 @@
+"""An action as the station says it: with its words, its value to store or its turns, and the rows that are kept once it was done."""
+
+from typing import Annotated
+
+import numpy as np
+from pydantic import Field
+
+from ivory_table.core.action import Action
+from ivory_table.core.defaults import JUDGE, LAYER
+from ivory_table.core.mesh import neighbour_of
+from ivory_table.core.odds import Odds
+from ivory_table.core.offset import StoredChange, convention, stored_after
+from ivory_table.core.placing import SoundArea, grid_of, largest_sound
+from ivory_table.core.proof import ProofPlan
+from ivory_table.core.value import StationName, Value
+from ivory_table.runs.judging import next_proof, two_heights_tell
+from ivory_table.runs.proof import ProofRun, Wanted
+from ivory_table.runs.run import OpenRun, once_per_state
+from ivory_table.runs.state import RunState
+from ivory_table.stations.first_layer.entries import CauseMended, LeftFor, ProofStarted, ZoneCleaned
+from ivory_table.stations.sheet import Turn
+from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.turned import TurnedAll
+
+Done = Annotated[
+    ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted | LeftFor, Field(discriminator="kind")
+]
+
+
+class NextStep(Value):
+    """An action with what it needs to be done: the new stored value, or the turns."""
+
+    action: Action
+    words: str
+    stored: StoredChange | None = None
+    turns: tuple[Turn, ...] = ()
+    #: What is kept when it was done, in this order; and where it leads, when it is done elsewhere.
+    keeps: tuple[Done, ...] = ()
+    leads_to: StationName | None = None
+    #: What the key that does it says.
+    does: str
+    #: The mesh point to measure again and the neighbour it is measured against, as (column, row).
+    mesh_point: tuple[int, int] | None = None
+    neighbour: tuple[int, int] | None = None
+
+
+@once_per_state
+def area_left(run: OpenRun) -> SoundArea | None:
+    """The largest part of the plate that is likely enough sound all over, by what is believed with the marks."""
+    state, plate, wanted = run.state.with_marks(), run.setup.plate, run.state.wanted
+    # What else may keep parts from holding is everywhere the same.
+    holds = Odds.of(wanted.field).stays * state.eye.trust
+    if holds <= JUDGE.done_at:
+        return None
+    cells = grid_of(plate)
+    believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    found = largest_sound(state.belief, plate, wanted.plan.bead, believes, cells, JUDGE.done_at / holds)
+    return found and found.model_copy(update={"p": round(found.p * holds, 3)})
+
+
+def cleaned_alone(proof: ProofRun) -> ProofPlan | None:
+    """The cleaned zones as a proof of their own, where the others were judged and all share nothing that was mended."""
+    others = [k for k in range(len(proof.plan.zones)) if k not in proof.cleaned]
+    if proof.mended or not proof.cleaned or not others or proof.plan.kind != "patches":
+        return None
+    if any(k not in proof.marks for k in others):
+        return None
+    return proof.plan.only(tuple(sorted(proof.cleaned)))
+
+
+def mesh_point_at(state: RunState, laid: ProofPlan, zone: int) -> tuple[int, int] | None:
+    """(column, row) of the kept mesh's point nearest to a zone."""
+    if state.mesh is None:
+        return None
+    grid, at = state.mesh.grid, laid.zones[zone]
+    column = int(np.argmin(np.abs(np.array(grid.xs_mm) - at.x_mm)))
+    return column, int(np.argmin(np.abs(np.array(grid.ys_mm) - at.y_mm)))
+
+
+def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[NextStep, ...]:
+    machine, state = run.setup.machine, run.state
+    how = convention(state.convention_id, run.manner)
+    zones, proof = wanted.plan.zones, state.proofs[-1]
+    alone = cleaned_alone(proof)
+    out = []
+    for action in actions:
+        stored: StoredChange | None = None
+        turns: tuple[Turn, ...] = ()
+        if action.shift_mm is not None:
+            stored = stored_after(state.stored_mm, action.shift_mm, how, machine.z_step_mm)
+        if action.kind == "knobs" and action.marks is not None:
+            turns = tuple(Turn.of(s, m) for s, m in zip(state.screws, action.marks, strict=True))
+        named = proof.plan.zones if action.kind == "caliper" else zones
+        zone = named[action.zone].name if action.zone is not None else ""
+        remedies = [LAYER.causes[name].remedy for name in action.causes]
+        remedy = "; ".join([*remedies[:1], *(r[0].lower() + r[1:] for r in remedies[1:])])
+        words = {
+            "done": "Every zone is sound. Sign off.",
+            "offset": f"Bring the nozzle {stored.words}." if stored else "",
+            "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
+            "mesh": "Measure the mesh anew." if state.mesh_on else "Measure a mesh and use it.",
+            "tram": "Tram the plate before more of it is printed over.",
+            "measure": f"Measure the mesh point at {zone} again, beside a neighbour.",
+            "clean": f"Clean {' and '.join(zones[k].name for k in action.clean) or zone}, do not change the height.",
+            "print_again": "Print the same proof again.",
+            "remedy": f"{remedy}. Do not change the height.",
+            "feed": "Measure how much filament is fed.",
+            "caliper": f"Measure with a caliper: {', '.join(proof.plan.zones[k].name for k in action.measure)}.",
+            "patches": "Print the patches, to see the whole plate.",
+            "ladder": "Print a ladder: patches that come closer step by step.",
+            "shim": "Lay shims under the low places: the plan is at Tram.",
+            "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",
+            "stop_here": "Stop here: it is good enough for parts that lie where the plate is sound.",
+            "settings": "Print the parts with a thicker first layer"
+            + (f", the nozzle {stored.words}." if stored else "."),
+        }[action.kind]
+        if action.kind == "print_again" and alone is None and two_heights_tell(state):
+            words = "Print each zone at two heights: which half holds better tells more than the same again."
+        if state.sound_unseen is not None:
+            done = action.kind == "done"
+            words = (
+                "Nothing more to print: the move leaves every zone sound." if done else "Print once more, to see it."
+            )
+        if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
+            words = (
+                f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing is expected to better that."
+            )
+        if action.kind == "print_again" and alone is not None:
+            words = f"Print {' and '.join(z.name for z in alone.zones)} again, alone."
+        if action.kind in ("offset", "knobs"):
+            first = [f"clean {' and '.join(zones[k].name for k in action.clean)}"] if action.clean else []
+            first += [remedy[0].lower() + remedy[1:]] if remedy else []
+            if first:
+                both = ", and ".join(first)
+                words = f"{both[0].upper()}{both[1:]}, and in the same go: {words[0].lower()}{words[1:]}"
+        point = neighbour = None
+        if action.kind == "measure" and action.zone is not None and state.mesh is not None:
+            point = mesh_point_at(state, wanted.plan, action.zone)
+            neighbour = neighbour_of(state.mesh, *point) if point else None
+        out.append(
+            NextStep(
+                action=action,
+                words=words,
+                stored=stored,
+                turns=turns,
+                keeps=_keeps(run, action, stored, turns, wanted, alone),
+                leads_to=LEADS_TO.get(action.kind),
+                does=DOES[action.kind],
+                mesh_point=point,
+                neighbour=neighbour,
+            )
+        )
+    return tuple(out)
+
+
+#: Steps that are done at another station.
+LEADS_TO: dict[str, StationName] = {
+    "mesh": "mesh",
+    "measure": "mesh",
+    "tram": "tram",
+    "shim": "tram",
+    "done": "sign_off",
+    # By forms of its own, beside the advice.
+    "feed": "first_layer",
+    "caliper": "first_layer",
+    "settings": "first_layer",
+}
+DOES = {
+    "done": "Go to Sign off",
+    "offset": "Sent, set it",
+    "knobs": "Turned",
+    "mesh": "Go to Mesh",
+    "tram": "Go to Tram",
+    "measure": "Go to Mesh",
+    "clean": "Cleaned",
+    "print_again": "Printed again",
+    "remedy": "That is done",
+    "feed": "Measure the feed",
+    "caliper": "Type what it says",
+    "patches": "Printed",
+    "ladder": "Printed",
+    "settings": "See the settings",
+    "shim": "Go to Tram",
+    "wait_heat": "Waited, and printed again",
+    "stop_here": "Leave it so",
+}
+
+
+def _keeps(
+    run: OpenRun,
+    action: Action,
+    stored: StoredChange | None,
+    turns: tuple[Turn, ...],
+    wanted: Wanted,
+    alone: ProofPlan | None,
+) -> tuple[Done, ...]:
+    """The rows of a step that was done, each of its own: cleaned, mended, turned, set."""
+    proof = run.state.proofs[-1]
+    if action.kind in ("print_again", "wait_heat"):
+        return (ProofStarted(proof=alone or next_proof(run.state, "advised")),)
+    if action.kind in ("patches", "ladder"):
+        return (ProofStarted(proof=next_proof(run.state, "ladder") if action.kind == "ladder" else wanted.plan),)
+    if action.kind == "stop_here":
+        area = area_left(run)
+        return () if area is None else (LeftFor(area=area),)
+    cleaned = tuple(ZoneCleaned(zone=zone) for zone in _on_newest(proof, wanted, action.clean))
+    mended = tuple(CauseMended(cause=name) for name in action.causes)
+    if action.kind == "clean":
+        return cleaned
+    if action.kind == "remedy":
+        return (*cleaned, *mended)
+    if action.kind not in ("offset", "knobs"):
+        return ()
+    turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
+    return (*cleaned, *mended, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))
+
+
+def _on_newest(proof: ProofRun, wanted: Wanted, zones: tuple[int, ...]) -> list[int]:
+    """The same places as zones of the newest proof."""
+    places, wanted_places = proof.plan.zone_places, wanted.plan.zone_places
+    return [places.index(wanted_places[k]) for k in zones if wanted_places[k] in places]
