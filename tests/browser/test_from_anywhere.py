@@ -192,12 +192,8 @@ def test_the_practice_machine_does_the_second_tip(desk_page: Page) -> None:
         expect(practise.or_(done).first).to_be_visible()
         if done.is_visible():
             break
-        before = page.get_by_role("img", name=re.compile("The second tip hangs")).get_attribute("aria-label")
-        heading = page.locator("h2", has_text=re.compile(r"\w")).last.inner_text()
-        with page.expect_response(lambda r: r.url.endswith("/second/practice")):
+        with keeping(page):
             practise.click()
-        expect(practise.or_(done).first).to_be_enabled()
-        assert before or heading
     expect(done).to_be_visible()
 
 

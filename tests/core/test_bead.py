@@ -91,7 +91,8 @@ def test_the_profile_holds_the_plastic_that_was_laid(gap: float) -> None:
         assert area == pytest.approx(
             bead.area_mm2 + (gap**2) * (1 - pi / 4) * 0.5, rel=0.12
         )  # its lower half is hidden
-        assert min(heights) == 0  # the plate shows between the lines
+        if bead.pitch_mm - bead.width_at(gap) > bead.pitch_mm / 400:
+            assert min(heights) == 0  # the plate shows between the lines
     elif gap < bead.free_diameter_mm and max(heights) < gap + 0.9 * BEAD.ridge_most_mm:
         assert area - sum(below) * bead.pitch_mm / len(below) == pytest.approx(bead.area_mm2, rel=0.03)
 
