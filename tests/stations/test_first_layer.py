@@ -536,6 +536,10 @@ def test_after_a_sure_move_nothing_more_is_printed(desk: Desk, flat: OpenRun) ->
     assert run.state.sound_unseen is None
     assert not run.state.proof_done
     keep(desk, "first_layer", TakenBack(entry_id=run.entries[-1].id))
+    # After another feed it is seen printed first, whatever is computed.
+    fed = keep(desk, "first_layer", FeedCorrected(times=1.001))
+    assert fed.state.sound_unseen is None
+    keep(desk, "first_layer", TakenBack(entry_id=fed.kept[-1].id))
     # A step further off, and it must be printed.
     run = keep(desk, "first_layer", OffsetSet(stored_mm=moved.stored_mm - 0.06, sure=True))
     assert run.state.sound_unseen is None

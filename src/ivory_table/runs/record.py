@@ -123,5 +123,7 @@ class RunRecord:
     #: What was changed since the newest proof was printed.
     step_shift_mm: float = 0.0
     step_turns: tuple[float, ...] | None = None
+    #: Kinds of rows that moved plate or nozzle since then.
+    moved_by: frozenset[str] = frozenset()
     signed_off: bool = False
     note: str = ""

@@ -34,6 +34,9 @@ from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 from ivory_table.runs.record import RunRecord, Slice
 from ivory_table.runs.row import Row
 
+#: What moves plate or nozzle by a number that is known: turns of all knobs, a new stored value.
+MOVED_IN_STEPS = frozenset({"turned_all", "offset_set"})
+
 
 @dataclass(frozen=True, eq=False)
 class RunState(RunRecord):
@@ -105,6 +108,7 @@ class RunState(RunRecord):
         now = self
         if effect in ("moves_plate", "moves_nozzle"):
             now = self.moved()
+            now = replace(now, moved_by=now.moved_by | {entry.what.kind})
             if effect == "moves_plate":
                 now = replace(now, read_at={})
         elif effect == "prints":
@@ -309,15 +313,13 @@ class RunState(RunRecord):
     def sound_unseen(self) -> float | None:
         """The chance that every zone is sound once something was moved after a proof that held everywhere.
 
-        None where it is too low to do without a print of how it stands now, or nobody saw all zones hold.
+        None where it is too low to do without a print of how it stands now, nobody saw all zones hold, or more was done than a
+        step of the offset or of the knobs: a mesh measured anew, or another feed, is seen printed first.
         """
         proof = self.proofs[-1] if self.proofs else None
-        if (
-            proof is None
-            or self.open_proof is not None
-            or not self.setup.causes_considered
-            or not proof.held_everywhere
-        ):
+        if proof is None or self.open_proof is not None or not self.setup.causes_considered:
+            return None
+        if not proof.held_everywhere or not self.moved_by <= MOVED_IN_STEPS:
             return None
         field = replace(self.wanted.field, looked_at=frozenset(range(len(self.wanted.plan.zones))))
         p = self.eye.trust * chance_sound(field, self.wanted.plan.bead)

@@ -75,7 +75,9 @@ def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
     )
     # What Prepare has looked at is hardly the cause of a bad first print.
     causes = run.causes.checked(_looked_at(run)) if run.causes.considered and not run.proofs else run.causes
-    return replace(run, proofs=(*run.proofs, fresh), causes=causes, step_shift_mm=0.0, step_turns=None)
+    return replace(
+        run, proofs=(*run.proofs, fresh), causes=causes, step_shift_mm=0.0, step_turns=None, moved_by=frozenset()
+    )
 
 
 def _looked_at(run: RunState) -> list[str]:
