@@ -566,3 +566,18 @@ def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenR
     run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=0.17, sure=True))
     rest = next((s for s in next_steps(run) if s.action.kind == "caliper"), None)
     assert rest is None or 0 not in rest.action.measure
+
+
+def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
+    printed(desk)
+    run = judged(desk, *["sound"] * 5)
+    again = next(s for s in next_steps(run) if s.action.kind == "print_again")
+    assert again.words.startswith("Print each zone at two heights")
+    run = keep(desk, "first_layer", again.keeps[0])
+    assert run.state.proofs[-1].plan.kind == "two_heights"
+    run = judged(desk, *["sound", "parted"] * 5)
+    again = next(s for s in next_steps(run) if s.action.kind == "print_again")
+    assert again.words == "Print the same proof again."
+    run = keep(desk, "first_layer", again.keeps[0])
+    assert run.state.proofs[-1].repeats == 1

@@ -114,7 +114,12 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             "settings": "Print the parts with a thicker first layer"
             + (f", the nozzle {stored.words}." if stored else "."),
         }[action.kind]
-        if action.kind == "print_again" and alone is None and two_heights_tell(state):
+        if (
+            action.kind == "print_again"
+            and alone is None
+            and proof.plan.kind != "two_heights"
+            and two_heights_tell(state)
+        ):
             words = "Print each zone at two heights: which half holds better tells more than the same again."
         if state.sound_unseen is not None:
             done = action.kind == "done"
