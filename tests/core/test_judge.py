@@ -602,3 +602,19 @@ def test_two_heights_are_expected_to_leave_no_more_minutes_than_one() -> None:
     aims = Aims(LOW, HIGH, 0.2, 0.01)
     left = [again_left(field, BEAD_042, gaps, aims, 1.0, apart) for apart in (0.0, 0.026)]
     assert left[1] < left[0]
+
+
+def test_a_plate_that_is_rather_sound_is_seen_twice_before_it_is_moved() -> None:
+    mean, cov = zones_prior()
+    mean[:5] = 0.219
+    cov[:5, :5] = 0.006**2 + 0.002**2 * np.eye(5)
+    cov[5, 5] = 1e-8
+    field = estimate_field(mean, cov, (), BEAD_042)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(judged=frozenset(range(5)), proofs=2))
+    assert first[0].kind == "print_again"
+    assert JUDGE.rather_sound < first[0].p_all_sound < JUDGE.done_at
+    assert first[1].kind == "offset"
+    assert first[1].p_all_sound > 0.95
+    seen_twice = Before(judged=frozenset(range(5)), proofs=3, repeats=1)
+    assert next_actions(field, BEAD_042, "PLA", (), **known, before=seen_twice)[0].kind == "offset"

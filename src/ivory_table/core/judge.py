@@ -299,7 +299,9 @@ class _Decision:
             return ()
         back = _steps_back(better[0], was, can.z_step_mm) and can.now > JUDGE.gain
         little = better[0].p_all_sound < can.now + 2 * JUDGE.gain and can.now >= JUDGE.evidence_at
-        if not (back or little) or self.again.total_minutes >= self._to_the_end(better[0]):
+        # A plate that is rather sound than not is left until it was seen twice, whatever a move would save.
+        rather_sound = can.now >= JUDGE.rather_sound
+        if not rather_sound and (not (back or little) or self.again.total_minutes >= self._to_the_end(better[0])):
             return ()
         what = (
             "the best step would take the last one back"

@@ -49,6 +49,7 @@ class Judge(Value):
     unseen_at: float
     leave_at: float
     gain: float
+    rather_sound: float
     evidence_at: float
     repeats_at_most: int
     proofs_at_most: int
