@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.special import logsumexp
 
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes, shown
@@ -13,7 +14,7 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey, neighbour_of
 from ivory_table.core.plate import Plate, Screw, symmetric_screws
 from ivory_table.core.prior import first_belief
 from ivory_table.core.second_tip import SecondTip
-from ivory_table.core.steps import DeclaredAnew, ScatterTold
+from ivory_table.core.steps import DeclaredAnew, ScatterTold, _by_group
 from ivory_table.core.surface import Surface
 from ivory_table.core.words import first_sentence, knob_words, turn_words
 from tests.conftest import setup_for
@@ -220,3 +221,11 @@ def test_the_sentence_of_an_error_is_its_own() -> None:
                 {"name": "c", "x_min_mm": 5, "x_max_mm": 1, "y_min_mm": 0, "y_max_mm": 1}]}
         )  # fmt: skip
     assert first_sentence(wrong.value).startswith("A keep-out needs")
+
+
+@given(st.lists(st.floats(-900, 50), min_size=1, max_size=30), st.integers(0, 2**31))
+def test_sums_by_group_are_those_of_each_group_alone(log_x: list[float], seed: int) -> None:
+    """However small: weights of hypotheses that are as good as dead do not vanish."""
+    of = np.unique(np.random.default_rng(seed).integers(0, 4, len(log_x)), return_inverse=True)[1]
+    x = np.array(log_x)
+    assert _by_group(x, of) == pytest.approx([logsumexp(x[of == k]) for k in range(of.max() + 1)], rel=1e-12, abs=1e-9)

@@ -26,8 +26,8 @@ from .value import Array
 #: Columns after the zones' gaps: the flow's error (share), the eye's habit (in r), what all caliper values share (mm).
 FLOW, HABIT, CALIPER = 0, 1, 2
 NUISANCES = 3
-#: So often the halves of a zone tell one another of grease.
-HALVES_TOLD = 2
+#: From this chance of a spot of grease under one half of a zone on it tells the other.
+GREASY_TOLD = 0.1
 
 
 class Doubt(NamedTuple):
@@ -154,12 +154,12 @@ def judged_field(
         ), eye
     found, after = _judged_by(what, full_mean, full_cov, marks, bead, eye)
     halves = _same_place(place)
-    for _ in range(HALVES_TOLD if halves.any() else 0):
+    # Where neither half is likely to be greasy there is nothing to tell.
+    if (halves @ (found.greasy >= GREASY_TOLD)).any():
         # One spot of grease lies under both halves of a zone: each is judged by what the other says of it.
         odds = _odds(found.greasy) - _odds(what.greasy)
-        one = replace(what, greasy=expit(_odds(effects(causes, place).greasy) + halves @ odds))
-        found, after = _judged_by(one, full_mean, full_cov, marks, bead, eye)
-        what = one
+        told = replace(what, greasy=expit(_odds(what.greasy) + halves @ odds))
+        found, after = _judged_by(told, full_mean, full_cov, marks, bead, eye)
     after = _with_habit(after, found) if causes.considered else after
     return found, after
 

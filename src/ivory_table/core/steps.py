@@ -8,8 +8,8 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
-from numpy.typing import ArrayLike
-from scipy.special import log_ndtr, logsumexp
+from numpy.typing import ArrayLike, NDArray
+from scipy.special import log_ndtr
 
 from .defaults import TRAM
 from .normals import normalised, truncated_moments
@@ -132,8 +132,14 @@ def _tells(b: "Belief", row: Array, log_likelihood: Array) -> Array:
     codes = (b.signs < 0) @ (1 << np.arange(b.signs.shape[1]))
     _, of = np.unique(codes, return_inverse=True)
     told = b.log_weight + log_likelihood
-    together = [logsumexp(told[of == k]) - logsumexp(b.log_weight[of == k]) for k in range(of.max() + 1)]
-    return np.asarray(together)[of]
+    return np.asarray((_by_group(told, of) - _by_group(b.log_weight, of))[of])
+
+
+def _by_group(log_x: Array, of: NDArray[np.intp]) -> Array:
+    """ln of the sum of x over each group, of ln x (n,) and the group (n,) of each."""
+    top = np.full(int(of.max()) + 1, -np.inf)
+    np.maximum.at(top, of, log_x)
+    return np.asarray(top + np.log(np.bincount(of, np.exp(log_x - top[of]))))
 
 
 def _weighed(b: "Belief", log_likelihood: Array) -> "Belief":
