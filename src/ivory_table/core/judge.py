@@ -172,7 +172,7 @@ class _Decision:
     @cached_property
     def judged(self) -> bool:
         """Whether all were judged and nothing is seen to be wrong: what did not hold on the newest print is not called done."""
-        fallen = self.can.before.fallen or any(m.grade in ("loose", "barely") for m in self.marks)
+        fallen = self.can.before.fallen or any(m.fell for m in self.marks)
         odds = self.can.odds
         everywhere = len(self.judged_zones) == self.can.field.zones
         return everywhere and not odds.dirty and odds.likeliest is None and not fallen

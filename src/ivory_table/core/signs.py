@@ -57,6 +57,11 @@ class Mark:
     foot_mm: float | None = None
 
     @property
+    def fell(self) -> bool:
+        """Whether it did not hold."""
+        return self.grade in ("loose", "barely")
+
+    @property
     def to_measure(self) -> bool:
         """Whether a caliper would tell something: its lines are fused, and nobody measured it."""
         return self.grade in ("sound", "ridged", "squeezed") and self.caliper_mm is None

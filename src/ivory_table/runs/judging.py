@@ -14,9 +14,6 @@ from ivory_table.runs.proof import JudgedProof, ProofRun
 if TYPE_CHECKING:
     from ivory_table.runs.state import RunState
 
-#: A normal is lower than its mean by so many sds in one of a thousand.
-SCRAPE_SDS = 3.0
-
 
 def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
     """The proof's zones before and after its marks."""
@@ -66,8 +63,8 @@ def with_marks_learnt(run: "RunState") -> "RunState":
     )
 
 
-def two_heights_tell(run: "RunState") -> bool:
-    """Whether each zone at two heights tells most: where the height is about known and nothing else is suspected.
+def two_heights(run: "RunState") -> ProofPlan | None:
+    """Each zone at two heights, where that tells most: the height is about known and nothing else is suspected; else None.
 
     An eye tells where a sound zone ends, not where in it one is. The closer halves must surely not scrape. The first proof
     is whole patches until somebody has said whether a caliper is at hand: they show how the plate looks as it stands.
@@ -79,18 +76,18 @@ def two_heights_tell(run: "RunState") -> bool:
     # Whether what was cleaned or mended holds now, whole patches show; so is what needs no print, to see it as it stands.
     whole = (last is not None and bool(last.cleaned or last.mended)) or run.sound_unseen is not None
     if whole or not said or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
-        return False
+        return None
     try:
         laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights")
     except ValueError:
-        return False
+        return None
     suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get(ZERO, 0.0) >= JUDGE.cause_at
     if suspected or any(causes.greasy_at(place) >= JUDGE.cause_at for place in laid.zone_places):
-        return False
+        return None
     mean, cov = known.gaps_before(laid)
     z = len(laid.zones)
-    closest = mean[:z] - SCRAPE_SDS * np.sqrt(np.diag(cov)[:z])
-    return bool((closest > JUDGE.scrape_mm).all())
+    closest = mean[:z] - PROOF.halves_clear_sds * np.sqrt(np.diag(cov)[:z])
+    return laid if (closest > JUDGE.scrape_mm).all() else None
 
 
 def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
@@ -98,8 +95,8 @@ def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
     setup = run.setup
     if choice == "advised" and run.height_unknown and (not run.proofs or run.proofs[-1].plan.kind == "ladder"):
         choice = "ladder"
-    elif choice == "advised" and two_heights_tell(run):
-        choice = "two_heights"
+    elif choice == "advised" and run.two_heights is not None:
+        return run.two_heights
     elif choice == "advised" and run.proofs:
         return run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan
     elif choice == "advised":

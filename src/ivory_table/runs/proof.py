@@ -37,7 +37,7 @@ class ProofRun:
     @property
     def fallen(self) -> bool:
         """Whether a patch no further from the plate than the nozzle runs did not hold."""
-        return any(self.plan.zones[k].away_mm <= 0 and m.grade in ("loose", "barely") for k, m in self.marks.items())
+        return any(self.plan.zones[k].away_mm <= 0 and m.fell for k, m in self.marks.items())
 
     @property
     def held_everywhere(self) -> bool:

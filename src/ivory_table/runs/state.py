@@ -28,7 +28,7 @@ from ivory_table.core.tip_heat import shorter_mm
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array
 from ivory_table.runs.entry import Entry
-from ivory_table.runs.judging import judge_proof, with_marks_learnt
+from ivory_table.runs.judging import judge_proof, two_heights, with_marks_learnt
 from ivory_table.runs.mesh_in_use import with_mesh_found
 from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 from ivory_table.runs.record import RunRecord, Slice
@@ -349,6 +349,11 @@ class RunState(RunRecord):
     @cached_property
     def _with_marks_learnt(self) -> "RunState":
         return with_marks_learnt(self)
+
+    @cached_property
+    def two_heights(self) -> ProofPlan | None:
+        """Each zone at two heights, where that is the print that tells most."""
+        return two_heights(self)
 
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""

@@ -199,6 +199,7 @@ class Proof(Value):
     half_gap_mm: float
     halves_share: float
     halves_known_mm: float
+    halves_clear_sds: float
     look_s: float
     pair_c: float
     skirt_gap_mm: float

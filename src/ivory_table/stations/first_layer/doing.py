@@ -13,7 +13,7 @@ from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.placing import SoundArea, grid_of, largest_sound
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import StationName, Value
-from ivory_table.runs.judging import next_proof, two_heights_tell
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -78,6 +78,7 @@ def mesh_point_at(state: RunState, laid: ProofPlan, zone: int) -> tuple[int, int
 
 
 def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[NextStep, ...]:
+    """The actions, in their order, each as the station says it."""
     machine, state = run.setup.machine, run.state
     how = convention(state.convention_id, run.manner)
     zones, proof = wanted.plan.zones, state.proofs[-1]
@@ -118,7 +119,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             action.kind == "print_again"
             and alone is None
             and proof.plan.kind != "two_heights"
-            and two_heights_tell(state)
+            and state.two_heights is not None
         ):
             words = "Print each zone at two heights: which half holds better tells more than the same again."
         if state.sound_unseen is not None:

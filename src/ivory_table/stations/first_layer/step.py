@@ -12,7 +12,6 @@ from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array
-from ivory_table.runs.judging import next_proof, two_heights_tell
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -111,7 +110,7 @@ def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
 
 def _apart_mm(state: RunState) -> float:
     """How far from the nozzle's height the next print lays the halves of each zone; 0 where it lays whole ones."""
-    return float(next_proof(state, "advised").away_mm.max()) if two_heights_tell(state) else 0.0
+    return float(state.two_heights.away_mm.max()) if state.two_heights is not None else 0.0
 
 
 def _done_unseen(p: float) -> tuple[Action, ...]:
