@@ -14,6 +14,7 @@ from ivory_table.runs.common import TakenBack
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.standing import record_lines
 from ivory_table.stations import first_layer
 from ivory_table.stations.first_layer.entries import (
     CauseLookedFor,
@@ -33,7 +34,7 @@ from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.prepare.entries import CheckDone, Heated, ThermalRead
 from ivory_table.stations.sign_off.entries import SignedOff
-from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 
 from .test_run import keep, start
@@ -530,6 +531,14 @@ def test_after_a_sure_move_nothing_more_is_printed(desk: Desk, flat: OpenRun) ->
     assert [s.action.kind for s in view.steps] == ["done", "print_again"]
     assert "of 100 cases" in view.steps[0].action.reason
     assert moved.proof_done
+    # The value that was set is read back before anything ends; the record says what was seen and what was not.
+    assert view.steps[0].leads_to == "offset"
+    lines = {line.name: line.after for line in record_lines(run)}
+    assert lines["Proof 1"] == "5 of 5 zones sound, of each zone two halves"
+    assert lines["Last move"] == f"not printed since; every zone sound with {moved.sound_unseen:.0%}"
+    read = keep(desk, "offset", Readback(reported_mm=moved.stored_mm))
+    assert next_steps(read)[0].leads_to == "sign_off"
+    run = keep(desk, "offset", TakenBack(entry_id=read.entries[-1].id))
     # Whoever wants to see it prints whole patches, and they are judged as ever.
     assert view.plan.kind == "patches"
     run = keep(desk, "first_layer", view.steps[1].keeps[0])
@@ -566,6 +575,18 @@ def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenR
     run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=0.17, sure=True))
     rest = next((s for s in next_steps(run) if s.action.kind == "caliper"), None)
     assert rest is None or 0 not in rest.action.measure
+
+
+def test_the_record_counts_zones_and_not_halves_or_steps(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
+    printed(desk, "ladder")
+    run = judged(desk, "loose", "sound")
+    step = run.state.proofs[-1].plan.zones[1].name
+    assert [line.after for line in record_lines(run) if line.name == "Proof 1"] == [f"ladder, sound at {step}"]
+    assert run.state.proofs[-1].zones_sound is None
+    printed(desk, "two_heights")
+    run = judged(desk, *["sound", "parted"] * 3, *["parted"] * 4)
+    assert run.state.proofs[-1].zones_sound == (3, 5)
 
 
 def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) -> None:

@@ -80,6 +80,11 @@ class ProofPlan(Value):
         return np.array([z.away_mm for z in self.zones])
 
     @property
+    def is_shape(self) -> bool:
+        """Whether the shapes alone say what is printed; several heights or temperatures are the machine's doing."""
+        return self.kind not in ("ladder", "two_heights", "pair")
+
+    @property
     def judges_all(self) -> bool:
         """Whether it shows the plate as a whole, so that its zones together can be found sound."""
         return self.kind in ("patches", "whole", "rim") and len(self.zones) >= 5

@@ -20,10 +20,10 @@ _DAY = (1980, 1, 1, 0, 0, 0)
 def triangles(plate: Plate, proof: ProofPlan) -> Array:
     """(n, 3, 3) corners in mm of closed solids, one layer high, normals outwards.
 
-    A patch is a block; a line of a loop or a strip a band as wide as it is laid. Raises ValueError for a ladder: its
-    heights are the machine's, not the shape's.
+    A patch is a block; a line of a loop or a strip a band as wide as it is laid. Raises ValueError for a proof
+    that is no shape (`ProofPlan.is_shape`).
     """
-    if proof.kind in ("ladder", "two_heights", "pair"):
+    if not proof.is_shape:
         raise ValueError(
             "Several heights or temperatures are the machine's doing, not a shape's: take the program for that."
         )

@@ -40,6 +40,15 @@ class ProofRun:
         return any(self.plan.zones[k].away_mm <= 0 and m.fell for k, m in self.marks.items())
 
     @property
+    def zones_sound(self) -> tuple[int, int] | None:
+        """How many zones were judged sound, of how many; of two halves one is enough. None for a ladder, whose steps are no zones."""
+        if self.plan.kind == "ladder":
+            return None
+        places = self.plan.zone_places
+        sound = {places[k] for k, m in self.marks.items() if m.grade == "sound"}
+        return len(sound), len(set(places))
+
+    @property
     def held_everywhere(self) -> bool:
         """Whether all of the plate was looked at, all of it held, and nothing else was mended since."""
         all_judged = self.plan.shows_all and len(self.marks) == len(self.plan.zones)

@@ -88,7 +88,6 @@ def summary_of(run: OpenRun) -> Summary:
     height, sd = state.belief.height([run.setup.plate.centre])
     proof = state.proofs[-1] if state.proofs else None
     seen = seen_of(run)
-    sound = sum(1 for m in proof.marks.values() if m.grade == "sound") if proof else 0
     return Summary(
         seq=run.seq,
         run_id=setup.id,
@@ -107,7 +106,7 @@ def summary_of(run: OpenRun) -> Summary:
         spread_mm=state.belief.spread() if state.screws else None,
         centre_mm=(float(height[0]), float(sd[0])),
         stored_mm=state.stored_mm,
-        zones_sound=(sound, len(proof.plan.zones)) if proof else None,
+        zones_sound=proof.zones_sound if proof else None,
         found=seen[0] if seen else None,
         left=seen[1] if seen else None,
         changes=state.changes,

@@ -3520,6 +3520,8 @@ export interface components {
             feed: components["schemas"]["FeedView"];
             /** Filament Mm */
             filament_mm: number;
+            /** Is Shape */
+            is_shape: boolean;
             /** Kept At */
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;

@@ -131,6 +131,9 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             words = (
                 f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing is expected to better that."
             )
+        leads_to, does = end_of(state) if action.kind == "done" else (LEADS_TO.get(action.kind), DOES[action.kind])
+        if leads_to == "offset":
+            words = f"{words.removesuffix(' Sign off.')} Read the stored value back before you sign off."
         if action.kind == "print_again" and alone is not None:
             words = f"Print {' and '.join(z.name for z in alone.zones)} again, alone."
         if action.kind in ("offset", "knobs"):
@@ -150,13 +153,18 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
                 stored=stored,
                 turns=turns,
                 keeps=_keeps(run, action, stored, turns, wanted, alone),
-                leads_to=LEADS_TO.get(action.kind),
-                does=DOES[action.kind],
+                leads_to=leads_to,
+                does=does,
                 mesh_point=point,
                 neighbour=neighbour,
             )
         )
     return tuple(out)
+
+
+def end_of(state: RunState) -> tuple[StationName, str]:
+    """Where a run goes that is done, and what the key says: to Sign off, or first to the readback that it would ask for."""
+    return ("offset", "Read it back at Z offset") if state.readback_due else ("sign_off", "Go to Sign off")
 
 
 #: Steps that are done at another station.
@@ -165,14 +173,12 @@ LEADS_TO: dict[str, StationName] = {
     "measure": "mesh",
     "tram": "tram",
     "shim": "tram",
-    "done": "sign_off",
     # By forms of its own, beside the advice.
     "feed": "first_layer",
     "caliper": "first_layer",
     "settings": "first_layer",
 }
 DOES = {
-    "done": "Go to Sign off",
     "offset": "Sent, set it",
     "knobs": "Turned",
     "mesh": "Go to Mesh",

@@ -1,5 +1,6 @@
 """Where the first layer stands, and what it adds to the record."""
 
+from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import RecordLine, Standing, records, stands
 from ivory_table.stations.first_layer.state import LeftAs
@@ -17,14 +18,22 @@ def standing(run: OpenRun) -> Standing:
     return Standing(begun=bool(proofs), done=run.state.proof_done or left is not None, figure=figure)
 
 
+def _found_by(proof: ProofRun) -> str:
+    """What a proof showed, in a few words."""
+    if (zones := proof.zones_sound) is not None:
+        halves = ", of each zone two halves" if proof.plan.kind == "two_heights" else ""
+        return f"{zones[0]} of {zones[1]} zones sound{halves}"
+    held = [proof.plan.zones[k].name for k, m in proof.marks.items() if m.grade == "sound"]
+    return f"ladder, sound at {' and '.join(held)}" if held else "ladder, no step sound"
+
+
 @records("first_layer")
 def record(run: OpenRun) -> tuple[RecordLine, ...]:
     out = []
     for number, proof in enumerate(run.state.proofs, 1):
-        sound = sum(1 for m in proof.marks.values() if m.grade == "sound")
-        out.append(
-            RecordLine(name=f"Proof {number}", before="", after=f"{sound} of {len(proof.plan.zones)} zones sound")
-        )
+        out.append(RecordLine(name=f"Proof {number}", before="", after=_found_by(proof)))
+    if (p := run.state.sound_unseen) is not None:
+        out.append(RecordLine(name="Last move", before="", after=f"not printed since; every zone sound with {p:.0%}"))
     if (left := LeftAs.now(run.state)) is not None:
         out.append(RecordLine(name="Left for", before="", after=f"parts within {left.words}: sound with {left.p:.0%}"))
     return tuple(out)

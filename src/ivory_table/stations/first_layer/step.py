@@ -15,7 +15,7 @@ from ivory_table.core.value import Array
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.doing import DOES, NextStep, area_left, as_steps, cleaned_alone, mesh_point_at
+from ivory_table.stations.first_layer.doing import NextStep, area_left, as_steps, cleaned_alone, end_of, mesh_point_at
 from ivory_table.stations.first_layer.state import LeftAs, LookedFor
 
 
@@ -86,7 +86,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     if signing is None:
         return steps
     words = f"Sign off: it is left for parts within {left.words}."
-    first = signing.model_copy(update={"words": words, "keeps": (), "leads_to": "sign_off", "does": DOES["done"]})
+    to, does = end_of(state)
+    first = signing.model_copy(update={"words": words, "keeps": (), "leads_to": to, "does": does})
     return (first, *(s for s in steps if s is not signing))
 
 

@@ -97,6 +97,8 @@ class FirstLayerView(StationView):
     proof_number: int
     plan: ProofPlan
     patch_mm: float
+    #: Whether its shapes alone can be printed by a job that is prepared elsewhere.
+    is_shape: bool
     minutes: float
     filament_mm: float
     zones: tuple[ZoneView, ...]
@@ -185,6 +187,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         proof_number=max(len(state.proofs), 1),
         plan=laid,
         patch_mm=laid.patch_mm,
+        is_shape=laid.is_shape,
         minutes=made.minutes,
         filament_mm=made.filament_mm,
         zones=zones,

@@ -40,7 +40,6 @@ export function PrintSlip({
   const some = only.length > 0 && only.length < plan.zones.length;
   const query = `zones=${zones}${some ? only.map((k) => `&only=${k}`).join("") : ""}`;
   const file = (ending: string) => `/api/runs/${view.head.id}/proof.${ending}?${query}`;
-  const shape = !["ladder", "two_heights", "pair"].includes(plan.kind);
   const lowest = plan.layer_mm + Math.min(...plan.zones.map((z) => z.away_mm));
   return (
     <>
@@ -136,7 +135,7 @@ export function PrintSlip({
       >
         Download the program
       </a>
-      {shape && (
+      {view.is_shape && (
         <p className="text-sm text-graphite">
           Its shapes, for jobs prepared elsewhere:{" "}
           {["stl", "3mf"].map((ending) => (
