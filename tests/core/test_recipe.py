@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import LAYER
-from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing
+from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing, share_sound
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.prior import first_belief
 from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer
@@ -145,6 +145,15 @@ def test_the_largest_part_that_is_sound_is_that_of_brute_force(tilt: float) -> N
     dx = float(cells[0, 1, 0] - cells[0, 0, 0])
     assert found.width_mm == pytest.approx((best - 1) * dx, abs=0.1)
     assert found.p >= 0.7
+
+
+@pytest.mark.parametrize("tilt", [0.0, 0.09, 0.2])
+def test_the_share_of_the_plate_that_is_sound_is_that_of_draws(tilt: float) -> None:
+    belief, believes = tilted(tilt)
+    cells, bead = grid_of(PLATE), Bead(0.4, 0.2)
+    sound, free = _drawn_sound(belief, PLATE, bead, believes, cells)
+    drawn = float(sound[:, free].mean())
+    assert share_sound(belief, PLATE, bead, believes, cells) == pytest.approx(drawn, abs=0.02)
 
 
 def test_something_may_be_laid_inside_the_edge_and_beside_clips_alone() -> None:

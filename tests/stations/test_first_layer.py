@@ -533,6 +533,7 @@ def test_after_a_sure_move_nothing_more_is_printed(desk: Desk, flat: OpenRun) ->
     assert moved.proof_done
     # The value that was set is read back before anything ends; the record says what was seen and what was not.
     assert view.steps[0].leads_to == "offset"
+    assert view.whole_plate.startswith("The 5 zones are what was looked at. Of the whole plate about")
     lines = {line.name: line.after for line in record_lines(run)}
     assert lines["Proof 1"] == "5 of 5 zones sound, of each zone two halves"
     assert lines["Last move"] == f"not printed since; every zone sound with {moved.sound_unseen:.0%}"

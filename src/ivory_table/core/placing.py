@@ -5,6 +5,7 @@ from typing import Annotated
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
+from scipy.special import ndtr
 
 from .bead import Bead
 from .belief import Belief
@@ -143,6 +144,31 @@ def largest_sound(
     return None
 
 
+def share_sound(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array) -> float:
+    """The share of the plate, 0 to 1, that is expected to be sound: the mean over all places where something may be laid.
+
+    Arguments as for `placing`.
+    """
+    mean, sd = belief.of(-belief.surface.rows(cells.reshape(-1, 2)))
+    gaps = mean + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
+    low, high = bead.bands_mm()["sound"]
+    p = ndtr((high - gaps) / sd) - ndtr((low - gaps) / sd)
+    return float(p[_free(plate, cells).reshape(-1)].mean())
+
+
+def _free(plate: Plate, cells: Array) -> NDArray[np.bool_]:
+    """(ny, nx) where something may be laid."""
+    return np.array(
+        [
+            [
+                plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
+                for x, y in row
+            ]
+            for row in cells
+        ]
+    )
+
+
 def _drawn_sound(
     belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array
 ) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
@@ -155,11 +181,7 @@ def _drawn_sound(
     state = mean + normal_points(LAYER.placing.draws, len(mean)) @ root.T
     gaps = state @ rows.T + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
     low, high = bead.bands_mm()["sound"]
-    free = [
-        plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
-        for x, y in flat
-    ]
-    return ((gaps > low) & (gaps < high)).reshape(-1, ny, nx), np.array(free).reshape(ny, nx)
+    return ((gaps > low) & (gaps < high)).reshape(-1, ny, nx), _free(plate, cells)
 
 
 def grid_of(plate: Plate) -> Array:

@@ -3565,6 +3565,8 @@ export interface components {
             target_swatch: components["schemas"]["Swatch"];
             /** Unseen */
             unseen: boolean;
+            /** Whole Plate */
+            whole_plate: string;
             /** Zones */
             zones: components["schemas"]["ZoneView"][];
         };

@@ -10,7 +10,7 @@ from ivory_table.core.defaults import JUDGE, LAYER
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.odds import Odds
 from ivory_table.core.offset import StoredChange, convention, stored_after
-from ivory_table.core.placing import SoundArea, grid_of, largest_sound
+from ivory_table.core.placing import SoundArea, grid_of, largest_sound, share_sound
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import StationName, Value
 from ivory_table.runs.judging import next_proof
@@ -21,6 +21,9 @@ from ivory_table.stations.first_layer.entries import CauseMended, LeftFor, Proof
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
+
+#: From this share of the plate on nobody need look for where it is not sound.
+_SHARE_PLAIN = 0.9
 
 Done = Annotated[
     ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted | LeftFor, Field(discriminator="kind")
@@ -56,6 +59,17 @@ def area_left(run: OpenRun) -> SoundArea | None:
     believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
     found = largest_sound(state.belief, plate, wanted.plan.bead, believes, cells, JUDGE.done_at / holds)
     return found and found.model_copy(update={"p": round(found.p * holds, 3)})
+
+
+def whole_plate(run: OpenRun) -> str:
+    """What the zones do not say: how much of all of the plate is expected to be sound."""
+    state, plate, wanted = run.state.with_marks(), run.setup.plate, run.state.wanted
+    cells = grid_of(plate)
+    believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    share = share_sound(state.belief, plate, wanted.plan.bead, believes, cells) * Odds.of(wanted.field).stays
+    count = len(wanted.plan.zones)
+    words = f"The {count} zones are what was looked at. Of the whole plate about {share:.0%} is expected to be sound"
+    return f"{words}; the sheet shows where it may not be." if share < _SHARE_PLAIN else f"{words}."
 
 
 def cleaned_alone(proof: ProofRun) -> ProofPlan | None:

@@ -18,7 +18,7 @@ from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.first_layer.doing import NextStep
+from ivory_table.stations.first_layer.doing import NextStep, whole_plate
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
 from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
@@ -115,6 +115,8 @@ class FirstLayerView(StationView):
     mesh_unseen: str
     #: Done by what is known: something was moved since the last proof, and how it stands now was not printed.
     unseen: bool
+    #: Said once it is done: what the zones do not say of the plate between them.
+    whole_plate: str
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
     signs: tuple[Sign, ...]
     causes: tuple[CauseShown, ...]
@@ -163,7 +165,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
     else:
         step = "done" if steps and steps[0].action.kind == "done" else "decide"
     made = program_for(run, laid, run.manner)
-    sound = sum(1 for z in zones if z.grade == "sound")
+    last = (open_proof or (state.proofs[-1] if state.proofs else ProofRun(laid))).zones_sound
     chance = steps[0].action.p_all_sound if steps else None
     surface = height_field(
         state.with_marks(),
@@ -178,7 +180,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
             state,
             surface,
             figures=(
-                Figure(name="Sound zones", value=str(sound), unit=f"of {judged} judged"),
+                *((Figure(name="Sound zones", value=str(last[0]), unit=f"of {last[1]}"),) if last else ()),
                 Figure(name="All sound, if done", value=f"{chance:.0%}" if chance is not None else "–"),
             ),
         ),
@@ -202,6 +204,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         live=_live(run),
         mesh_unseen=mesh_unseen(state),
         unseen=step == "done" and not begun,
+        whole_plate=whole_plate(run) if step == "done" else "",
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
         look=look_before(run) if step in ("decide", "done") else None,

@@ -250,6 +250,7 @@ export function FirstLayer() {
               soFar={view.step === "judge"}
             />
           )}
+          {!judging && view.whole_plate && <p className="text-sm text-graphite">{view.whole_plate}</p>}
           {!judging && best?.action.kind === "caliper" && (
             <MeasurePatches view={view} zones={best.action.measure} keep={keep} busy={busy} />
           )}

@@ -101,10 +101,12 @@ export function Found({ view }: { view: WithHead<Schemas["SignOffView"]> }) {
       </thead>
       <tbody>
         {view.lines.map((l) => (
-          <tr key={l.name} className="border-b border-hairline">
-            <td className="py-1">{l.name}</td>
-            <td className="font-mono text-graphite">{l.before}</td>
-            <td className="text-right font-mono">{l.after}</td>
+          <tr key={l.name} className="border-b border-hairline align-baseline">
+            <td className="py-1 pr-3">{l.name}</td>
+            {l.before && <td className="pr-3 font-mono text-graphite">{l.before}</td>}
+            <td className="text-right font-mono" colSpan={l.before ? 1 : 2}>
+              {l.after}
+            </td>
           </tr>
         ))}
       </tbody>
