@@ -8,11 +8,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 import uvicorn
 from fastapi import FastAPI
 from hypothesis import settings
+from serial.urlhandler import protocol_socket
 
 from ivory_table.api.app import create_app
 from ivory_table.core.setup import RunSetup
@@ -31,6 +33,9 @@ settings.load_profile("here")
 settings.register_profile("judged", derandomize=True, deadline=None)
 if os.environ.get("CI"):
     settings.load_profile("judged")
+
+# Closing a socket, pyserial gives its server 0.3 s "in case of quick reconnects": the practice machine needs none.
+protocol_socket.time = SimpleNamespace(sleep=lambda _: None)
 
 NOON = datetime(2026, 3, 2, 12, 0, tzinfo=UTC)
 

@@ -27,7 +27,7 @@ RUN = {
 
 @pytest.fixture(scope="module")
 def demo(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    with served([sys.executable, "-m", "ivory_table.cli"], tmp_path_factory.mktemp("demo"), pace=100) as (_, address):
+    with served([sys.executable, "-m", "ivory_table.cli"], tmp_path_factory.mktemp("demo"), pace=300) as (_, address):
         yield address
 
 

@@ -6,12 +6,13 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Error, Page, expect
 
 from tests.conftest import serving
 
 # A shared machine may take its time: what is waited for is a condition, and this is only its limit.
-expect.set_options(timeout=60_000)
+PATIENCE_MS = 60_000
+expect.set_options(timeout=PATIENCE_MS)
 AXE = Path(__file__).parents[2] / "web/node_modules/axe-core/axe.min.js"
 
 
@@ -60,8 +61,8 @@ def desk_page(page: Page, address: str) -> Iterator[Page]:
     page.on(
         "console", lambda m: complaints.append(m.text) if m.type == "error" and "status of 4" not in m.text else None
     )
-    page.set_default_timeout(60_000)
-    page.goto(address)
+    page.set_default_timeout(PATIENCE_MS)
+    visit(page, address)
     yield page
     assert foreign == []
     assert complaints == []
@@ -80,19 +81,55 @@ def serious(page: Page) -> list[str]:
     ]
 
 
+def until(page: Page, holds: str, given: object = None) -> object:
+    """Wait until `holds`, a function of `given` in the page's own words, is true; what it says then.
+
+    The page itself tells of every change: whoever asks again and again comes late, and takes the time of what is tested.
+    """
+    script = f"""given => new Promise((done, fail) => {{
+        const holds = {holds}
+        const look = () => {{ const said = holds(given); if (said) {{ seen.disconnect(); done(said) }} }}
+        const seen = new MutationObserver(look)
+        seen.observe(document, {{ subtree: true, childList: true, attributes: true, characterData: true }})
+        setTimeout(() => fail(new Error(`it did not come true: ${{holds}}, ${{JSON.stringify(given)}}`)), {PATIENCE_MS})
+        look()
+    }})"""
+    while True:
+        try:
+            return page.evaluate(script, given)
+        except Error as gone:
+            # The page went elsewhere while it was looked at; what is waited for may be there.
+            if "Execution context was destroyed" not in gone.message:
+                raise
+
+
+_SLIP = "document.querySelector('section[aria-label=\"What to do now\"]')"
+_READY = f"({_SLIP}?.ariaBusy === 'false' && !{_SLIP}.querySelector('[aria-busy=true]'))"
+
+
 @contextmanager
 def keeping(page: Page) -> Iterator[None]:
     """What is done within is waited for: until its row is kept and the next step can be answered."""
-    ready(page)
-    before = page.locator("[data-seq]").get_attribute("data-seq")
+    seq = "document.querySelector('[data-seq]')?.dataset.seq"
+    before = until(page, f"() => {_READY} && {seq}")
     yield
-    expect(page.locator("[data-seq]")).not_to_have_attribute("data-seq", before)
-    ready(page)
+    until(page, f"before => {_READY} && ({seq} ?? before) !== before", before)
 
 
 def ready(page: Page) -> None:
     """Wait until the step at hand can be answered: it may be drawn an instant before."""
-    expect(page.get_by_role("region", name="What to do now")).to_have_attribute("aria-busy", "false")
+    until(page, f"() => {_READY}")
+
+
+def visit(page: Page, url: str) -> None:
+    """Go to an address, and wait until what belongs there is shown."""
+    page.goto(url)
+    shown(page)
+
+
+def shown(page: Page) -> None:
+    """Wait until a page is there, and no longer the sentence that it is coming."""
+    until(page, "() => document.querySelector('main') && !document.querySelector('main[aria-busy=true]')")
 
 
 def press(page: Page, key: str) -> None:
@@ -103,8 +140,7 @@ def press(page: Page, key: str) -> None:
 
 def at_station(page: Page, station: str) -> None:
     """Wait until a station's own page stands there, and its step can be answered."""
-    expect(page.get_by_role("region", name="What to do now")).to_have_attribute("data-station", station)
-    ready(page)
+    until(page, f"station => {_SLIP}?.dataset.station === station && {_READY}", station)
 
 
 def start_run(page: Page, machine: str, initials: str = "mk") -> str:

@@ -6,7 +6,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import at_station, keeping, press, ready, serious, start_run
+from tests.browser.conftest import at_station, keeping, press, ready, serious, start_run, visit
 
 
 @pytest.fixture
@@ -21,7 +21,7 @@ def trammed(desk_page: Page, address: str) -> tuple[Page, str]:
             seq = api.get(f"/api/runs/{run_id}/head").json()["seq"]
             body = {"id": f"row-{seq}", "seen_seq": seq, "what": row}
             assert api.post(f"/api/runs/{run_id}/tram", json=body).status_code == 200
-    desk_page.goto(f"{run}/first_layer")
+    visit(desk_page, f"{run}/first_layer")
     at_station(desk_page, "first_layer")
     return desk_page, run
 
@@ -35,7 +35,7 @@ def judge(page: Page, *keys: str) -> None:
 def test_an_unknown_height_begins_with_a_ladder(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/first_layer")
+    visit(page, f"{run}/first_layer")
     at_station(page, "first_layer")
     expect(page.get_by_role("heading", name="Print a ladder first.")).to_be_visible()
     expect(page.get_by_text("a hand at the stop")).to_be_visible()
@@ -140,9 +140,9 @@ def test_an_unknown_feed_is_measured_before_anything_is_printed(trammed: tuple[P
     expect(page.get_by_role("heading", name="Print the proof.")).to_be_visible()
     expect(page.get_by_text("Nobody has measured the feed here")).to_have_count(0)
     # The next run on this machine knows it.
-    page.goto(run.split("/runs/")[0])
+    visit(page, run.split("/runs/")[0])
     again = start_run(page, "Heron")
-    page.goto(f"{again}/first_layer")
+    visit(page, f"{again}/first_layer")
     at_station(page, "first_layer")
     expect(page.get_by_text(re.compile("Feed measured"))).to_be_visible()
     assert serious(page) == []
@@ -184,7 +184,7 @@ def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None
     expect(page.get_by_role("heading", name="First-layer settings")).to_be_visible()
     expect(page.get_by_role("region", name="a thicker first layer")).to_contain_text("±0.052 mm")
     assert serious(page) == []
-    page.goto(f"{run}/placing")
+    visit(page, f"{run}/placing")
     expect(page.get_by_text("All of it sound with")).to_be_visible()
     page.get_by_label("How many").fill("0")
     expect(page.get_by_text("Give 1 to 36 parts.")).to_be_visible()
@@ -212,7 +212,7 @@ def test_two_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
     keep(kind="feed_measured", measured_mm=[100, 100], sure=True)
     keep(kind="tool_told", tool="caliper", here=True)
     page.set_viewport_size({"width": width, "height": 844})
-    page.goto(f"{run}/first_layer")
+    visit(page, f"{run}/first_layer")
     expect(page.get_by_role("heading", name="Print each zone at two heights.")).to_be_visible()
     expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
     assert serious(page) == []

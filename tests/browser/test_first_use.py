@@ -7,7 +7,7 @@ from playwright.sync_api import Page, expect
 
 from tests.conftest import serving
 
-from .conftest import at_station, serious
+from .conftest import at_station, serious, visit
 
 
 @pytest.mark.parametrize("width", [1280, 390])
@@ -26,7 +26,7 @@ def test_a_newcomer_is_at_the_tram_in_twelve_inputs(page: Page, tmp_path: Path, 
 
     with serving(tmp_path, furnished=False) as address:
         page.set_viewport_size({"width": width, "height": 844})
-        page.goto(address)
+        visit(page, address)
         expect(page.get_by_role("heading", name="Which machine stands here?")).to_be_visible()
         assert page.get_by_role("alert").count() == 0  # nothing was typed yet
         assert serious(page) == []
@@ -37,7 +37,7 @@ def test_a_newcomer_is_at_the_tram_in_twelve_inputs(page: Page, tmp_path: Path, 
         fill("Your initials", "ab")
         press("Start a new run")
         at_station(page, "prepare")
-        page.goto(page.url.replace("/prepare", "/tram"))
+        visit(page, page.url.replace("/prepare", "/tram"))
         inputs += 1
         at_station(page, "tram")
         expect(page.get_by_role("heading", name="Which way does this knob work?")).to_be_visible()
@@ -47,7 +47,7 @@ def test_a_newcomer_is_at_the_tram_in_twelve_inputs(page: Page, tmp_path: Path, 
 
 def test_what_cannot_be_a_plate_is_said_beside_its_field(page: Page, tmp_path: Path) -> None:
     with serving(tmp_path, furnished=False) as address:
-        page.goto(address)
+        visit(page, address)
         page.get_by_label("Width", exact=True).fill("12")
         page.get_by_role("button", name="Put it on the bench").click()
         expect(page.get_by_text("Give it a name")).to_be_visible()
@@ -61,7 +61,7 @@ def test_what_cannot_be_a_plate_is_said_beside_its_field(page: Page, tmp_path: P
 
 
 def test_an_address_that_leads_nowhere_says_so(desk_page: Page) -> None:
-    desk_page.goto(desk_page.url + "kitchen")
+    visit(desk_page, desk_page.url + "kitchen")
     expect(desk_page.get_by_role("heading", name="There is no page at this address.")).to_be_visible()
     desk_page.get_by_role("link", name="To the bench").click()
     expect(desk_page.get_by_role("button", name="Heron")).to_be_visible()
@@ -71,7 +71,7 @@ def test_a_newcomer_can_look_around_on_practice_machines_or_bring_a_set_up(page:
     with serving(tmp_path / "one") as address:
         carried = page.request.get(f"{address}/api/setup/file").body()
     with serving(tmp_path / "two", furnished=False) as address:
-        page.goto(address)
+        visit(page, address)
         page.get_by_label("A probe beside the tip").select_option("touch")
         page.get_by_label("What you call it").fill("Avocet")
         page.get_by_label("To the right of the tip").fill("far")
@@ -82,6 +82,6 @@ def test_a_newcomer_can_look_around_on_practice_machines_or_bring_a_set_up(page:
         )
         expect(page.get_by_role("button", name="Bittern")).to_be_visible()
     with serving(tmp_path / "three", furnished=False) as address:
-        page.goto(address)
+        visit(page, address)
         page.get_by_role("button", name="Try it on practice machines first").click()
         expect(page.get_by_role("button", name="Heron practice")).to_be_visible()

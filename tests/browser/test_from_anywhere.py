@@ -5,7 +5,7 @@ import re
 import pytest
 from playwright.sync_api import Page, expect
 
-from .conftest import at_station, keeping, press, serious, start_run
+from .conftest import at_station, keeping, press, serious, start_run, visit
 
 
 def test_the_sign_is_shown_and_a_display_explained(desk_page: Page, address: str) -> None:
@@ -17,7 +17,7 @@ def test_the_sign_is_shown_and_a_display_explained(desk_page: Page, address: str
     )
     assert done.ok
     page.reload()
-    page.goto(start_run(page, "Heron") + "/offset")
+    visit(page, start_run(page, "Heron") + "/offset")
     at_station(page, "offset")
     expect(page.get_by_test_id("presses")).to_have_text(re.compile(r"\d × 1 up, then .* down"))
     page.get_by_role("button", name="its display does not show 0").click()
@@ -63,7 +63,7 @@ def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Pa
     plan = page.request.get(f"{address}/api/runs/{name}/first_layer").json()["plan"]
     body = {"id": "one", "seen_seq": 0, "what": {"kind": "proof_started", "proof": plan}}
     assert page.request.post(f"{address}/api/runs/{name}/first_layer", data=body).ok
-    page.goto(f"{run}/first_layer")
+    visit(page, f"{run}/first_layer")
     at_station(page, "first_layer")
     turn = page.get_by_role("button", name="turn it over")
     expect(turn).to_be_visible()
@@ -81,7 +81,7 @@ def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Pa
 
 def test_a_second_tip_by_mouse(desk_page: Page) -> None:
     page = desk_page
-    page.goto(start_run(page, "Heron") + "/offset")
+    visit(page, start_run(page, "Heron") + "/offset")
     at_station(page, "offset")
     page.get_by_role("button", name="a second tip beside the first").click()
     page.get_by_label("It should hang above the first by").fill("far")
@@ -122,7 +122,7 @@ def test_a_second_tip_by_mouse(desk_page: Page) -> None:
 def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int) -> None:
     page = desk_page
     page.set_viewport_size({"width": width, "height": 800})
-    page.goto(start_run(page, "Kestrel") + "/offset")
+    visit(page, start_run(page, "Kestrel") + "/offset")
     at_station(page, "offset")
     page.get_by_role("button", name="the probe: does it repeat").click()
     keep = page.get_by_role("button", name="Keep place")
@@ -153,7 +153,7 @@ def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int)
 def test_a_tip_that_grows_is_felt_at_two_heats_and_counted_in(desk_page: Page, width: int) -> None:
     page = desk_page
     page.set_viewport_size({"width": width, "height": 800})
-    page.goto(start_run(page, "Wren") + "/offset")
+    visit(page, start_run(page, "Wren") + "/offset")
     at_station(page, "offset")
     page.get_by_role("button", name="the tip: is it longer when it is hot?").click()
     found, keep = page.get_by_test_id("tip-heat"), page.get_by_role("button", name="Keep", exact=True)
@@ -181,7 +181,7 @@ def test_a_tip_that_grows_is_felt_at_two_heats_and_counted_in(desk_page: Page, w
 
 def test_the_practice_machine_does_the_second_tip(desk_page: Page) -> None:
     page = desk_page
-    page.goto(start_run(page, "Heron") + "/offset")
+    visit(page, start_run(page, "Heron") + "/offset")
     at_station(page, "offset")
     page.get_by_role("button", name="a second tip beside the first").click()
     with keeping(page):
@@ -202,7 +202,7 @@ def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -
     page = desk_page
     run = start_run(page, "Heron")
     for station, name in (("prepare", "Checked"), ("tram", "tighter"), ("offset", "free")):
-        page.goto(f"{run}/{station}")
+        visit(page, f"{run}/{station}")
         at_station(page, station)
         with keeping(page):
             page.get_by_role("button", name=re.compile(name)).first.focus()
@@ -212,7 +212,7 @@ def test_the_focus_is_at_the_next_instruction_after_an_answer(desk_page: Page) -
 
 def test_z_steps_are_told_by_two_heights_and_not_by_one(desk_page: Page) -> None:
     page = desk_page
-    page.goto(start_run(page, "Kestrel") + "/offset")
+    visit(page, start_run(page, "Kestrel") + "/offset")
     page.get_by_text("Z steps by a printed height").click()
     page.get_by_label("Drawn, height 1").fill("10")
     page.get_by_label("Measured, height 1").fill("ten")

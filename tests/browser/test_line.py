@@ -13,13 +13,13 @@ from playwright.sync_api import Locator, Page, TimeoutError, expect
 
 from tests.api.test_command import served
 
-from .conftest import keeping, serious, start_run
+from .conftest import keeping, serious, start_run, visit
 
 
 @pytest.fixture(scope="module")
 def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     """The demo as it is started, its practice machines beside it."""
-    with served([sys.executable, "-m", "ivory_table.cli"], tmp_path_factory.mktemp("demo"), pace=60) as (_, at):
+    with served([sys.executable, "-m", "ivory_table.cli"], tmp_path_factory.mktemp("demo"), pace=240) as (_, at):
         ends = time.monotonic() + 20
         while httpx.get(f"{at}/api/machines/bittern/line").json()["url"] is None:
             assert time.monotonic() < ends
@@ -82,7 +82,7 @@ def test_a_machine_is_proved_by_keys_and_its_checks_are_kept(desk_page: Page) ->
 def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_page: Page) -> None:
     page = desk_page
     run = take(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("heading", name="Which way does this knob work?").wait_for()
     page.get_by_role("button", name="Practice: read for me").click()
     page.get_by_role("heading", name="Turn until it drags.").wait_for()
@@ -106,7 +106,7 @@ def test_one_stop_over_the_line_asks_for_the_feel_and_ends_at_the_screw(desk_pag
 def test_escape_stops_at_once_and_recovering_asks_to_home(desk_page: Page) -> None:
     page = desk_page
     run = take(page, "Wren")
-    page.goto(f"{run}/offset")
+    visit(page, f"{run}/offset")
     page.get_by_role("button", name="Step down to the gauge at the centre").click()
     expect(page.get_by_text("waits for you").or_(page.get_by_text("on the line: busy"))).to_be_visible()
     # Neither a dialog with the caret in its field nor a browser without a network holds it up.
@@ -156,7 +156,7 @@ def test_a_proof_is_streamed_nudged_and_cancelled_on_a_phone(desk_page: Page, ad
                 body = {"id": f"{station}{seq}", "seen_seq": seq}
                 if http.post(f"/api/runs/{run_id}/{station}/practice", json=body).status_code != 200:
                     break
-    page.goto(f"{run}/first_layer")
+    visit(page, f"{run}/first_layer")
     page.get_by_role("button", name="Print the proof").click()
     expect(page.get_by_role("heading", name="patch 1")).to_be_visible(timeout=60000)
     page.get_by_role("button", name="further").click()

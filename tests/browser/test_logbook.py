@@ -14,7 +14,7 @@ from ivory_table.store.workshop import Workshop
 from tests.conftest import listening
 from tests.past import past_of
 
-from .conftest import at_station, serious
+from .conftest import at_station, serious, visit
 
 
 @pytest.fixture
@@ -70,7 +70,7 @@ def test_what_drifts_is_drawn_told_and_due(desk_page: Page, address: str) -> Non
     page.set_viewport_size({"width": 390, "height": 844})
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
     # A machine nobody has measured says so.
-    page.goto(f"{address}/machines/wren/logbook")
+    visit(page, f"{address}/machines/wren/logbook")
     expect(page.get_by_role("heading", name="Nothing is known of this plate yet")).to_be_visible()
 
 
@@ -90,7 +90,7 @@ def test_a_layer_gone_bad_leads_to_what_is_likeliest_and_the_value_that_worked(d
 
 def test_after_a_change_settings_are_compared_and_a_run_begins_with_it(desk_page: Page, address: str) -> None:
     page = desk_page
-    page.goto(f"{address}/machines/heron/after-change")
+    visit(page, f"{address}/machines/heron/after-change")
     page.get_by_label("Initials").fill("mk")
     for text, note in (("zero z -1.500\nlimit 240", "before"), ("zero z -1.200\nlimit 240", "after")):
         page.get_by_label("Or paste what it reports").fill(text)
@@ -118,7 +118,7 @@ def test_runs_are_found_and_the_wall_says_what_is_due(desk_page: Page, address: 
     page.get_by_label("Machine, plate, filament").fill("heron nobody")
     expect(page.get_by_text("No run is like that")).to_be_visible()
     assert serious(page) == []
-    page.goto(f"{address}/wall")
+    visit(page, f"{address}/wall")
     expect(page.get_by_role("heading", name="1 of 4 to look at")).to_be_visible()
     expect(page.locator("main li").first).to_contain_text("Heron")
     assert serious(page) == []

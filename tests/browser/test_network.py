@@ -12,7 +12,7 @@ from ivory_table.demo.tidewater import furnish
 from ivory_table.desk.desk import Desk
 from ivory_table.practice.room import PracticeRoom
 from ivory_table.store.workshop import Workshop
-from tests.browser.conftest import keeping, press, ready, serious, start_run
+from tests.browser.conftest import keeping, press, ready, serious, start_run, visit
 from tests.conftest import listening
 
 
@@ -38,7 +38,7 @@ def tablet(browser: Browser, address: str) -> Iterator[Page]:
 
 
 def code_for(first: Page, address: str, role: str) -> str:
-    first.goto(f"{address}/network")
+    visit(first, f"{address}/network")
     first.get_by_label("What the device is called").fill("tablet at Heron")
     first.get_by_label("It may").select_option(role)
     first.get_by_role("button", name="Show a code").click()
@@ -47,7 +47,7 @@ def code_for(first: Page, address: str, role: str) -> str:
 
 
 def join(tablet: Page, address: str, code: str) -> None:
-    tablet.goto(address)
+    visit(tablet, address)
     expect(tablet).to_have_url(f"{address}/join")
     tablet.get_by_label("Code").fill(code)
     tablet.keyboard.press("Enter")
@@ -59,7 +59,7 @@ def test_a_tablet_is_let_in_works_loses_the_network_and_is_shut_out(
 ) -> None:
     code = code_for(desk_page, address, "work")
     assert serious(desk_page) == []
-    tablet.goto(address)
+    visit(tablet, address)
     expect(tablet).to_have_url(f"{address}/join")
     tablet.get_by_role("button", name="Come in").click()
     expect(tablet.get_by_text("Type the code.")).to_be_visible()
@@ -70,7 +70,7 @@ def test_a_tablet_is_let_in_works_loses_the_network_and_is_shut_out(
     join(tablet, address, code)
     expect(desk_page.get_by_text("tablet at Heron is in.")).to_be_visible()
     run = start_run(tablet, "Heron")
-    tablet.goto(f"{run}/tram")
+    visit(tablet, f"{run}/tram")
     ready(tablet)
     with keeping(tablet):
         press(tablet, "1")
@@ -94,20 +94,20 @@ def test_a_tablet_is_let_in_works_loses_the_network_and_is_shut_out(
 def test_whoever_may_only_look_sees_everything_and_keeps_nothing(desk_page: Page, tablet: Page, address: str) -> None:
     run = start_run(desk_page, "Heron").removeprefix(address)
     join(tablet, address, code_for(desk_page, address, "look"))
-    tablet.goto(f"{address}{run}/tram")
+    visit(tablet, f"{address}{run}/tram")
     expect(tablet.get_by_text("Nothing can be kept from here")).to_be_visible()
     tablet.keyboard.press("1")
     expect(tablet.get_by_text("The first machine can change that")).to_be_visible()
     expect(tablet.locator("[data-seq]")).to_have_attribute("data-seq", "0")
     # What it may not do is not offered elsewhere either.
-    tablet.goto(address)
+    visit(tablet, address)
     expect(tablet.get_by_text("Nothing can be kept from here")).to_be_visible()
     expect(tablet.get_by_role("button", name="Start a new run")).to_have_count(0)
-    tablet.goto(f"{address}/machines/heron/logbook")
+    visit(tablet, f"{address}/machines/heron/logbook")
     expect(tablet.get_by_text("Nothing can be kept from here")).to_be_visible()
     expect(tablet.get_by_label("Something happened")).to_have_count(0)
-    tablet.goto(f"{address}/setup")
+    visit(tablet, f"{address}/setup")
     expect(tablet.get_by_text("Nothing can be set up from here")).to_be_visible()
-    tablet.goto(f"{address}/network")
+    visit(tablet, f"{address}/network")
     tablet.get_by_role("button", name="Shut this device out").click()
     expect(tablet).to_have_url(f"{address}/join")

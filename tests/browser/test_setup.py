@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from .conftest import press, serious, start_run
+from .conftest import press, serious, start_run, visit
 from .test_slice import answer_until
 
 
@@ -60,7 +60,7 @@ def test_a_machine_is_made_with_its_screws_placed_by_hand(desk_page: Page) -> No
     expect(page.get_by_role("status")).to_have_text("Kept.")
 
     # It is on the bench, and a run of it begins with the rough start.
-    page.goto(page.url.split("/setup")[0])
+    visit(page, page.url.split("/setup")[0])
     page.get_by_role("button", name="Egret").click()
     page.get_by_label("Your initials").fill("mk")
     page.get_by_role("button", name="Start a new run").click()
@@ -77,7 +77,7 @@ def test_two_tabs_do_not_overwrite_each_other(desk_page: Page, address: str) -> 
     page = desk_page
     other = page.context.new_page()
     for tab in (page, other):
-        tab.goto(f"{address}/setup?shelf=machines&id=wren")
+        visit(tab, f"{address}/setup?shelf=machines&id=wren")
         expect(tab.get_by_label("Name", exact=True)).to_have_value("Wren")
     other.get_by_label("Z step").fill("0.005")
     other.get_by_role("button", name="Keep this machine").click()
@@ -92,7 +92,7 @@ def test_two_tabs_do_not_overwrite_each_other(desk_page: Page, address: str) -> 
 
 def test_gauges_and_people_are_kept_and_refused(desk_page: Page, address: str) -> None:
     page = desk_page
-    page.goto(f"{address}/setup?shelf=gauges&id=new")
+    visit(page, f"{address}/setup?shelf=gauges&id=new")
     page.get_by_label("Name").fill("thin paper")
     page.get_by_label("Height of the stack").fill("1,28")
     page.get_by_label("Sheets in it").fill("16")
@@ -110,7 +110,7 @@ def test_gauges_and_people_are_kept_and_refused(desk_page: Page, address: str) -
 
 def test_a_file_that_is_no_set_up_gets_a_sentence(desk_page: Page, address: str) -> None:
     page = desk_page
-    page.goto(f"{address}/setup")
+    visit(page, f"{address}/setup")
     page.get_by_label("Bring one from elsewhere").set_input_files(
         files=[{"name": "x.json", "mimeType": "application/json", "buffer": b"not json"}]
     )
@@ -144,7 +144,7 @@ def test_prepare_takes_a_line_a_change_and_a_thermal_study(desk_page: Page) -> N
 def test_bittern_levels_its_beam_first(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Bittern")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     expect(page.get_by_role("heading", name="Level the beam first.")).to_be_visible()
     page.get_by_label("Left").fill("0.30")
     page.get_by_role("button", name="Keep both").click()
@@ -159,7 +159,7 @@ def test_bittern_levels_its_beam_first(desk_page: Page) -> None:
 def test_tram_offers_a_shim_plan_and_a_walk_and_keeps_another_turn(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
     press(page, "4")
@@ -192,7 +192,7 @@ def test_tram_offers_a_shim_plan_and_a_walk_and_keeps_another_turn(desk_page: Pa
 def test_what_was_noted_on_a_walk_is_typed_in_at_once(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("button", name="walk file").click()
     noted = page.get_by_role("region", name="What you noted")
@@ -235,7 +235,7 @@ def test_sound_is_off_until_asked_for(desk_page: Page) -> None:
 def test_the_feel_check_by_keys(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Wren")
-    page.goto(f"{run}/offset")
+    visit(page, f"{run}/offset")
     page.get_by_role("heading", name="Lift, then come down to").wait_for()
     answer_until(page, r"Bring it|right as stored", 30)
     page.get_by_role("button", name="feel check").click()
@@ -251,7 +251,7 @@ def test_the_feel_check_by_keys(desk_page: Page) -> None:
 def test_set_up_on_a_phone(browser: Browser, address: str, where: str) -> None:
     context = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True)
     page = context.new_page()
-    page.goto(address + where)
+    visit(page, address + where)
     page.get_by_role("navigation", name="Shelves").wait_for()
     page.wait_for_timeout(300)
     assert page.evaluate("document.documentElement.scrollWidth") <= 390
@@ -261,7 +261,7 @@ def test_set_up_on_a_phone(browser: Browser, address: str, where: str) -> None:
 def test_everything_is_carried_away_and_brought_in_once(desk_page: Page, tmp_path: Path) -> None:
     page = desk_page
     start_run(page, "Heron")
-    page.goto(page.url.split("/runs/")[0] + "/setup")
+    visit(page, page.url.split("/runs/")[0] + "/setup")
     with page.expect_download() as download:
         page.get_by_role("link", name="carry everything away (JSON)").click()
     kept = tmp_path / "workshop.zip"

@@ -12,7 +12,7 @@ from ivory_table.stations.tram.entries import Counted
 from ivory_table.stations.turned import Turned
 from tests.conftest import entry, setup_for
 
-from .conftest import at_station, keeping, press, serious, start_run
+from .conftest import at_station, keeping, press, serious, start_run, visit
 
 
 def answer_until(page: Page, done: str, most: int = 40) -> None:
@@ -205,7 +205,7 @@ def test_bittern_has_no_knobs_and_writes_its_line_into_the_start_code(desk_page:
 def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: Browser) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("heading", name="Turn until it drags").wait_for()
     # A key pressed while the last answer is being kept is not heard.
@@ -215,7 +215,7 @@ def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: 
     expect(counted(page)).to_be_visible()
 
     other = browser.new_page()
-    other.goto(f"{run}/tram")
+    visit(other, f"{run}/tram")
     counted(other).wait_for()
     if other.get_by_role("heading", name="further").is_visible():
         press(other, "Enter")
@@ -228,7 +228,7 @@ def test_reload_and_a_second_tab_are_where_the_run_is(desk_page: Page, browser: 
 def test_a_run_signed_off_elsewhere_is_told_and_keeps_what_was_typed(desk_page: Page, address: str) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/mesh")
+    visit(page, f"{run}/mesh")
     page.get_by_role("textbox").fill("0 1\n2 3")
     run_id = run.rsplit("/", 1)[1]
     seq = page.request.get(f"{address}/api/runs/{run_id}/head").json()["seq"]
@@ -246,7 +246,7 @@ def test_a_run_signed_off_elsewhere_is_told_and_keeps_what_was_typed(desk_page: 
 def test_a_bad_grid_is_refused_beside_its_field_and_stays_there(desk_page: Page, text: str, sentence: str) -> None:
     page = desk_page
     run = start_run(page, "Wren")
-    page.goto(f"{run}/mesh")
+    visit(page, f"{run}/mesh")
     page.get_by_role("textbox").fill(text)
     page.get_by_role("button", name="Show it on the sheet").click()
     expect(page.get_by_role("alert")).to_contain_text(sentence)
@@ -256,7 +256,7 @@ def test_a_bad_grid_is_refused_beside_its_field_and_stays_there(desk_page: Page,
 def test_a_pasted_grid_is_seen_on_the_sheet_before_it_is_kept(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Wren")
-    page.goto(f"{run}/mesh")
+    visit(page, f"{run}/mesh")
     page.get_by_role("textbox").fill("0.00 0.02 0.05\n0.01 0.06 0.04\n0.02 0.03 0.09")
     page.get_by_role("button", name="Show it on the sheet").click()
     expect(page.get_by_test_id("sheet")).to_contain_text("+0.09")
@@ -272,7 +272,7 @@ def test_a_pasted_grid_is_seen_on_the_sheet_before_it_is_kept(desk_page: Page) -
 def test_a_mesh_is_felt_by_keys_alone_and_a_tapped_point_comes_next(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/mesh")
+    visit(page, f"{run}/mesh")
     page.get_by_role("button", name="Measure point by point").click()
     page.get_by_test_id("next-z").wait_for()
     before = page.get_by_test_id("next-z").inner_text()
@@ -306,7 +306,7 @@ def test_a_doubtful_point_says_why_and_is_kept_with_a_reason(desk_page: Page, ad
     for k in range(15):
         height = 0.02 + (0.15 if k == 5 else 0.0) + 0.005 * (k % 2)
         keep(kind="mesh_point", column=k % 4, row=k // 4, height_mm=height, sure=True)
-    page.goto(f"{run}/mesh")
+    visit(page, f"{run}/mesh")
     doubts = page.get_by_role("region", name="Doubtful points")
     doubts.get_by_text("Column 2, row 2 ?").click()
     expect(doubts).to_contain_text("above what its neighbours say")
@@ -325,7 +325,7 @@ def test_bad_numbers_are_refused_beside_their_fields(desk_page: Page) -> None:
     run = start_run(page, "Heron")
     page.get_by_label("Bed").fill("999")
     expect(page.get_by_role("alert")).to_contain_text("0 to 150")
-    page.goto(f"{run}/offset")
+    visit(page, f"{run}/offset")
     page.get_by_label("Or a number of your own").fill("closer")
     expect(page.get_by_role("alert")).to_contain_text("Give a number")
     page.get_by_label("Or a number of your own").fill("1.37")
@@ -335,7 +335,7 @@ def test_bad_numbers_are_refused_beside_their_fields(desk_page: Page) -> None:
 def test_pointing_at_a_place_marks_it_in_all_three_views(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     sheet = page.get_by_test_id("sheet")
     sheet.wait_for()
     box = sheet.bounding_box()
@@ -365,7 +365,7 @@ def test_the_finder_and_the_list_of_keys(desk_page: Page) -> None:
 )
 def test_no_screen_has_a_serious_finding(browser: Browser, address: str, scheme: str, machine: str) -> None:
     page = browser.new_context(color_scheme=scheme, viewport={"width": 1280, "height": 800}).new_page()
-    page.goto(address)
+    visit(page, address)
     page.get_by_role("button", name=machine).wait_for()
     found = {"bench": serious(page)}
     run = start_run(page, machine)
@@ -376,7 +376,7 @@ def test_no_screen_has_a_serious_finding(browser: Browser, address: str, scheme:
             f"{address}/api/runs/{run_id}/{station}/practice", data={"id": f"{run_id}-{seq}", "seen_seq": seq}
         )
     for station in ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off", "record"):
-        page.goto(f"{run}/{station}")
+        visit(page, f"{run}/{station}")
         page.get_by_test_id("sheet").wait_for()
         found[station] = serious(page)
     page.context.close()
@@ -388,10 +388,10 @@ STATIONS = ("prepare", "tram", "mesh", "offset", "first_layer", "sign_off")
 
 def test_a_phone_shows_the_sheet_above_and_the_slip_below(browser: Browser, address: str) -> None:
     page = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True).new_page()
-    page.goto(address)
+    visit(page, address)
     run = start_run(page, "Heron")
     for station in STATIONS:
-        page.goto(f"{run}/{station}")
+        visit(page, f"{run}/{station}")
         sheet, slip = page.get_by_test_id("sheet"), page.get_by_role("region", name="What to do now")
         slip.wait_for()
         assert sheet.bounding_box()["y"] < slip.bounding_box()["y"], station
@@ -407,7 +407,7 @@ def test_a_phone_shows_the_sheet_above_and_the_slip_below(browser: Browser, addr
 def test_at_1280_by_800_the_page_does_not_scroll(desk_page: Page) -> None:
     run = start_run(desk_page, "Heron")
     for station in STATIONS:
-        desk_page.goto(f"{run}/{station}")
+        visit(desk_page, f"{run}/{station}")
         desk_page.get_by_test_id("sheet").wait_for()
         size = desk_page.evaluate("[document.documentElement.scrollWidth, document.documentElement.scrollHeight]")
         assert size == [1280, 800]
@@ -416,7 +416,7 @@ def test_at_1280_by_800_the_page_does_not_scroll(desk_page: Page) -> None:
 def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_label("Way of working").select_option("read_all")
     for screw, value in (
@@ -464,7 +464,7 @@ def test_readings_in_mm_are_typed_for_every_screw_and_then_all_are_turned(desk_p
 def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/offset")
+    visit(page, f"{run}/offset")
     answer_until(page, r"Bring it|right as stored", 30)
     press(page, "Enter")
     page.get_by_role("heading", name="Send the lines").wait_for()
@@ -485,7 +485,7 @@ def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> N
 def test_zones_are_reached_by_arrows_and_a_caliper_is_kept_with_the_grade(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/first_layer")
+    visit(page, f"{run}/first_layer")
     # Nothing is known of the height yet, and patches are wanted all the same.
     page.get_by_label("What is printed").select_option("5")
     expect(page.get_by_role("heading", name="Print the proof.")).to_be_visible()
@@ -509,7 +509,7 @@ def test_a_run_is_carried_to_the_bench_as_a_file(desk_page: Page, address: str) 
     run = start_run(page, "Wren")
     run_id = run.rsplit("/", 1)[1]
     file = page.request.get(f"{address}/api/runs/{run_id}/file").text()
-    page.goto(address)
+    visit(page, address)
     bring = page.get_by_label("Bring a run from another installation")
     bring.set_input_files({"name": "run.json", "mimeType": "application/json", "buffer": b"{not json"})
     expect(page.get_by_role("alert")).to_contain_text("not readable JSON")
@@ -528,7 +528,7 @@ def test_a_run_is_carried_to_the_bench_as_a_file(desk_page: Page, address: str) 
 
 
 def test_an_address_that_leads_nowhere_says_so(desk_page: Page, address: str) -> None:
-    desk_page.goto(f"{address}/runs/nobody/tram")
+    visit(desk_page, f"{address}/runs/nobody/tram")
     expect(desk_page.get_by_role("heading", name="No run is kept under 'nobody'")).to_be_visible()
     desk_page.get_by_role("link", name="To the bench").click()
     expect(desk_page.get_by_role("heading", name="Machines on the bench")).to_be_visible()
@@ -536,7 +536,7 @@ def test_an_address_that_leads_nowhere_says_so(desk_page: Page, address: str) ->
 
 def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, address: str) -> None:
     page = browser.new_page()
-    page.goto(address)
+    visit(page, address)
     run = start_run(page, "Heron")
     page.goto("about:blank")
     lose = f"{address}/api/runs/*/tram?*"
@@ -555,7 +555,7 @@ def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, 
         route.abort()
 
     page.route(lose, cut)
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("heading", name="Turn until it drags").wait_for()
     page.keyboard.press("7")
@@ -626,14 +626,14 @@ def test_light_and_dark_are_chosen_and_stay(desk_page: Page) -> None:
     run = start_run(page, "Heron")
     page.get_by_role("button", name="dark", exact=True).click()
     assert page.evaluate("document.documentElement.dataset.theme") == "dark"
-    page.goto(f"{run}/tram")
+    visit(page, f"{run}/tram")
     expect(page.get_by_role("button", name="light", exact=True)).to_be_visible()
 
 
 def test_the_record_prints_without_its_buttons(desk_page: Page) -> None:
     page = desk_page
     run = start_run(page, "Heron")
-    page.goto(f"{run}/record")
+    visit(page, f"{run}/record")
     expect(page.get_by_role("button", name="Print this page")).to_be_visible()
     page.emulate_media(media="print")
     expect(page.get_by_role("button", name="Print this page")).to_be_hidden()
@@ -647,7 +647,7 @@ def carry_in(page: Page, address: str, screws: tuple[Screw, ...], *whats: Row) -
     rows = tuple(entry(seq, what) for seq, what in enumerate(whats, 1))
     file = RunFile(setup=setup, entries=rows).model_dump(mode="json")
     assert page.request.post(f"{address}/api/runs/import", data=file).ok
-    page.goto(f"{address}/runs/carried/tram")
+    visit(page, f"{address}/runs/carried/tram")
 
 
 def six_screws(page: Page, address: str) -> None:
@@ -696,7 +696,7 @@ def test_a_screw_near_the_drag_is_only_felt(desk_page: Page, address: str) -> No
 def test_a_knob_that_brings_no_drag_is_put_back_and_the_next_is_asked_for(desk_page: Page) -> None:
     page = desk_page
     at = start_run(page, "Heron")
-    page.goto(f"{at}/tram")
+    visit(page, f"{at}/tram")
     expect(page.get_by_role("heading", name="Which way does this knob work")).to_be_visible()
     page.keyboard.press("1")
     expect(page.get_by_role("heading", name="Turn until it drags")).to_be_visible()
@@ -718,7 +718,7 @@ def test_a_knob_that_brings_no_drag_is_put_back_and_the_next_is_asked_for(desk_p
 def test_on_a_phone_every_answer_is_in_reach_without_scrolling(browser: Browser, address: str) -> None:
     """The sheet is the plan alone, a tap shows the whole drawing; what answers the step stands under the thumb."""
     page = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True).new_page()
-    page.goto(address)
+    visit(page, address)
     run = start_run(page, "Heron")
     run_id = run.rsplit("/", 1)[1]
 
@@ -729,7 +729,7 @@ def test_on_a_phone_every_answer_is_in_reach_without_scrolling(browser: Browser,
             page.request.post(f"{address}/api/runs/{run_id}/{station}/practice", data=body)
 
     def in_reach(station: str, *names: str) -> None:
-        page.goto(f"{run}/{station}")
+        visit(page, f"{run}/{station}")
         at_station(page, station)
         for name in names:
             box = page.get_by_role("button", name=re.compile(name)).first.bounding_box()

@@ -18,7 +18,7 @@ from tests.dialects import DialectPlug
 from tests.stations.test_any_machine import Floor, a_floor
 from tests.teacher import shown_by
 
-from .conftest import serious
+from .conftest import serious, visit
 
 #: Micron, own words, a prompt that confirms, points of a mesh by their place.
 SEED = 14
@@ -161,7 +161,7 @@ def teach(person: Person, word: Word, plug: DialectPlug) -> None:
 def test_a_dialect_is_taught_from_nothing_and_proved_within_ten_minutes(desk_page: Page, hall: Hall) -> None:
     page = desk_page
     person = Person(page)
-    page.goto(f"{hall.at}/setup?shelf=machines&id=kestrel")
+    visit(page, f"{hall.at}/setup?shelf=machines&id=kestrel")
     person.presses(page.get_by_role("link", name="how it talks"))
     person.types(page.get_by_label("Your initials"), "mk")
     person.presses(page.get_by_role("button", name="Begin", exact=True))
@@ -203,17 +203,17 @@ def test_a_dialect_is_taught_from_nothing_and_proved_within_ten_minutes(desk_pag
     assert hall.floor.served.person.crashes() == []
     assert person.seconds < 600
     # Where a station is about to use what was not proved, it says so.
-    page.goto(hall.at)
+    visit(page, hall.at)
     page.get_by_role("button", name="Kestrel").click()
     page.get_by_role("button", name="Start a new run").click()
     page.get_by_role("heading", name="Tip clean").wait_for()
-    page.goto(page.url.replace("prepare", "mesh"))
+    visit(page, page.url.replace("prepare", "mesh"))
     expect(page.get_by_text("Not proved on Kestrel yet:")).to_contain_text("mesh")
 
 
 def test_what_is_wrong_is_said_beside_the_field_and_nothing_is_lost(desk_page: Page, hall: Hall) -> None:
     page = desk_page
-    page.goto(f"{hall.at}/machines/kestrel/talk")
+    visit(page, f"{hall.at}/machines/kestrel/talk")
     expect(page.get_by_text("Give your initials at the top")).to_be_visible()
     page.get_by_label("Your initials").fill("mk")
     page.get_by_label("Name of the new manner").fill("!!!")
@@ -222,7 +222,7 @@ def test_what_is_wrong_is_said_beside_the_field_and_nothing_is_lost(desk_page: P
     page.get_by_label("Name of the new manner").fill("Ours")
     page.get_by_role("button", name="Begin", exact=True).click()
     expect(page.get_by_role("heading", name="Stop", exact=True)).to_be_visible()
-    page.goto(f"{hall.at}/machines/kestrel/talk?manner=ours&word=does.move")
+    visit(page, f"{hall.at}/machines/kestrel/talk?manner=ours&word=does.move")
     line = page.get_by_label("The line as you send it")
     line.fill("go x=30.25")
     line.press("Enter")
@@ -239,7 +239,7 @@ def test_what_is_wrong_is_said_beside_the_field_and_nothing_is_lost(desk_page: P
     expect(line).to_have_value("go x=30 y=40")
     # Somebody else teaches meanwhile.
     other = page.context.new_page()
-    other.goto(f"{hall.at}/machines/kestrel/talk?manner=ours&word=does.home")
+    visit(other, f"{hall.at}/machines/kestrel/talk?manner=ours&word=does.home")
     other.get_by_label("The line as you send it").fill("home now")
     other.keyboard.press("Enter")
     expect(other.get_by_role("button", name="Next word")).to_be_visible()
@@ -250,10 +250,10 @@ def test_what_is_wrong_is_said_beside_the_field_and_nothing_is_lost(desk_page: P
     line.press("Enter")
     expect(page.get_by_role("button", name="Next word")).to_be_visible()
     # A wrong file, and one that is no manner.
-    page.goto(f"{hall.at}/machines/kestrel/talk?manner=ours&page=carry")
+    visit(page, f"{hall.at}/machines/kestrel/talk?manner=ours&page=carry")
     page.set_input_files("input[type=file]", {"name": "x.toml", "mimeType": "text/plain", "buffer": b"G28"})
     expect(page.get_by_text("no valid TOML")).to_be_visible()
-    page.goto(f"{hall.at}/machines/kestrel/talk?manner=ours&page=job")
+    visit(page, f"{hall.at}/machines/kestrel/talk?manner=ours&page=job")
     page.set_input_files("input[type=file]", {"name": "x.gcode", "mimeType": "text/plain", "buffer": b"\0\1"})
     expect(page.get_by_text("This is no text")).to_be_visible()
 
@@ -261,7 +261,7 @@ def test_what_is_wrong_is_said_beside_the_field_and_nothing_is_lost(desk_page: P
 def test_it_is_taught_on_a_phone(desk_page: Page, hall: Hall) -> None:
     page = desk_page
     page.set_viewport_size({"width": 390, "height": 844})
-    page.goto(f"{hall.at}/machines/kestrel/talk")
+    visit(page, f"{hall.at}/machines/kestrel/talk")
     page.get_by_label("Your initials").fill("mk")
     page.get_by_role("button", name="Begin", exact=True).click()
     line = page.get_by_label("The line as you send it")

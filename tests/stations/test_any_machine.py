@@ -41,10 +41,10 @@ def a_floor(seed: int, folder: Path) -> Iterator[tuple[Floor, Pages, DialectPlug
     """Kestrel, speaking a dialect that nobody has taught yet."""
     machine = next(m for m in MACHINES if m.id == "kestrel")
     plug = DialectPlug(Dialect(seed))
-    served = Served(machine, GAUGES[0], INNER, plug, seed=3, pace=150, file=None)
+    served = Served(machine, GAUGES[0], INNER, plug, seed=3, pace=1500, file=None)
     practice = folder / "practice"
     practice.mkdir(parents=True)
-    address = Address(line=plug.name, door=served.door.port, pace=150)
+    address = Address(line=plug.name, door=served.door.port, pace=1500)
     (practice / "kestrel.address.json").write_text(address.model_dump_json())
     workshop = Workshop(folder / "workshop.db")
     furnish(workshop)

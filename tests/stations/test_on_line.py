@@ -33,7 +33,7 @@ from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
 
 #: So many times faster than life the practice machine works here.
-PACE = 400.0
+PACE = 3000.0
 
 
 @dataclass
@@ -62,7 +62,13 @@ class Floor:
         ends = time.monotonic() + seconds
         while not true():
             assert time.monotonic() < ends, f"it did not come true: {self.status}"
-            time.sleep(0.01)
+            self.wait()
+
+    def wait(self) -> None:
+        """Until the line says something new, or a little while: to look all the time takes the time of what is looked at."""
+        seen, ends = self.lines.version, time.monotonic() + 0.1
+        while self.lines.version == seen and time.monotonic() < ends:
+            time.sleep(0.005)
 
     def start(self, station: str, job: str) -> None:
         self.ids += 1
@@ -79,7 +85,7 @@ class Floor:
                 on_line.practice_answer(self.lines, "run")
             elif now.state in ("lost", "halted") or (now.job != name and not now.queued and now.state != "waiting"):
                 return now.words
-            time.sleep(0.005)
+            self.wait()
         raise AssertionError(f"it did not end: {self.status}")
 
     def keep(self, station: str, what: object) -> None:
@@ -442,7 +448,7 @@ def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) ->
         if floor.status.state == "waiting":
             asked += 1
             on_line.practice_answer(floor.lines, "run")
-        time.sleep(0.005)
+        floor.wait()
     proof = floor.run.state.proofs[-1]
     assert proof.plan.kind == "ladder"
     assert proof.printed == asked

@@ -3,11 +3,9 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter } from "react-router";
+import { createBrowserRouter, RouterProvider } from "react-router";
 import { wasLost } from "../api/client";
-import { Connection } from "../network/Connection";
-import { KeyBoard } from "./keys";
-import { Routes } from "./routes";
+import { ROUTES } from "./routes";
 import { startTheme } from "./theme";
 
 // Styles that Radix inserts are let through by the page's own nonce.
@@ -28,12 +26,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <BrowserRouter>
-          <KeyBoard>
-            <Connection />
-            <Routes />
-          </KeyBoard>
-        </BrowserRouter>
+        <RouterProvider router={createBrowserRouter(ROUTES)} />
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -13,7 +13,7 @@ export function SecondTip({
   runId,
   seq,
   keep,
-  busy,
+  busy: keeping,
   insist,
   practice,
 }: {
@@ -36,15 +36,21 @@ export function SecondTip({
       ) as unknown as Promise<View>,
     onSettled: () => cache.invalidateQueries({ queryKey: ["run", runId] }),
   });
-  const { data: view, error } = useQuery<View, Refusal>({
+  const {
+    data: view,
+    error,
+    isPlaceholderData: stale,
+  } = useQuery<View, Refusal>({
     queryKey: ["run", runId, "second", seq],
     queryFn: () =>
       answer(api.GET("/api/runs/{run_id}/second", { params: { path: { run_id: runId } } })) as unknown as Promise<View>,
     placeholderData: keepPreviousData,
   });
   if (!view) return <Wrong wrong={error} />;
+  // While the next step is on its way the last one still stands here: it must not be answered twice.
+  const busy = keeping || stale || ask.isPending;
   return (
-    <div className="flex flex-col gap-3">
+    <div className="flex flex-col gap-3" aria-busy={busy}>
       <Eyebrow left="Second tip" right={view.p_right == null ? "" : `right with ${Math.round(100 * view.p_right)} %`} />
       {view.begun && <TwoTips view={view} />}
       {view.next && <h2 className="text-xl leading-tight font-semibold">{view.next.words}</h2>}
@@ -84,7 +90,7 @@ export function SecondTip({
       )}
       {view.next?.step === "pass" && <Passed key={seq} view={view} keep={keep} busy={busy} insist={insist} />}
       {practice && view.next && view.next.step !== "done" && (
-        <Button disabled={busy || ask.isPending} onClick={() => ask.mutate()}>
+        <Button disabled={busy} onClick={() => ask.mutate()}>
           Practice: do it for me
         </Button>
       )}
