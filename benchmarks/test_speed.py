@@ -7,6 +7,7 @@ from tests.conftest import setup_for
 
 from ivory_table.core import advice, tram_told
 from ivory_table.core.field import PlaceRead, SurfaceField
+from ivory_table.core.further import further
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.mesh_plan import used_places
 from ivory_table.core.proof import plan
@@ -35,7 +36,7 @@ def test_advice_after_a_reading(benchmark: BenchmarkFixture, count: int) -> None
 
     def one_stop() -> float:
         now = tram_told.counted(belief, screws, 2, -3, 0.1)
-        more = advice.further(now, screws, 2, 0.03, 0.1)
+        more = further(now, screws, 2, 0.03, 0.1)
         return more.spread_mm + advice.next_stop(now, screws, 0.1, 0.03, 2).about_marks
 
     benchmark(one_stop)

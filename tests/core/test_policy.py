@@ -9,6 +9,7 @@ import pytest
 from ivory_table.core import advice, tram_told
 from ivory_table.core.belief import LAM_FLOOR, Belief
 from ivory_table.core.defaults import TRAM
+from ivory_table.core.further import further
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.plate import Plate, Screw
 from ivory_table.core.prior import first_belief
@@ -84,7 +85,7 @@ def test_visits_are_worth_the_same_whatever_a_knobs_sense() -> None:
         signs=straight.signs * [1, 1, -1, 1],
         passes=straight.passes * np.array([1.0, 1, -1, 1])[None, None, :],
     )
-    costs = [advice._Ahead.of(b, SCREWS).costs(b, 0.02) for b in (straight, mirrored)]
+    costs = [advice.Ahead.of(b, SCREWS).costs(b, 0.02) for b in (straight, mirrored)]
     assert np.allclose(*costs)
 
 
@@ -97,7 +98,7 @@ def test_nothing_is_turned_further_on_a_level_known_plate() -> None:
     belief = new_belief(SCREWS)
     for j in (0, 3, 1, 2, 0, 3, 1, 2):
         belief = tram_told.counted(belief, SCREWS, j, 0, 0.0)
-    more = advice.further(belief, SCREWS, 2, TOL, 0.0)
+    more = further(belief, SCREWS, 2, TOL, 0.0)
     assert more.marks == 0
     assert more.p_within > 0.9
 
@@ -223,7 +224,7 @@ def test_the_look_ahead_agrees_with_doing_it() -> None:
     belief = first_belief(surface, bias_sd_mm=1e-6, lam_known=lam, reversed_share=1e-9, hypotheses=16)
     for j in (0, 3, 1):
         belief = tram_told.counted(belief, SCREWS, j, 2, 0.0)
-    ahead = advice._Ahead.of(belief, SCREWS)
+    ahead = advice.Ahead.of(belief, SCREWS)
     foretold = float(ahead.costs(belief, 0.0)[0, ahead.sets.tolist().index([0, 0, 1, 0])])
     rng = np.random.default_rng(3)
     a = belief.passes[0]
@@ -290,7 +291,7 @@ def test_a_knob_gives_back_as_far_whatever_its_marks(per_turn: int) -> None:
         belief = first_belief(trial.surface_of(screws), bias_sd_mm=0.02, lam_known=rocks, reversed_share=0.0005)
         for s, height_mm in zip(screws, (0.0, -0.06, -0.2, 0.1), strict=True):
             belief = belief.read(belief.gap_row(s.x_mm, s.y_mm), height_mm, 0.004)
-        more = advice.further(belief, screws, 0, TOL, 0.0)
+        more = further(belief, screws, 0, TOL, 0.0)
         assert 2 * more.marks == round(2 * more.marks)
         up_mm[marks] = more.up_mm
     assert up_mm[16] < -0.1

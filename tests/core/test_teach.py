@@ -10,10 +10,11 @@ from hypothesis import strategies as st
 
 from ivory_table.core.manner import _FIELDS, Manner, compiled, manner_file, read_manner, shipped
 from ivory_table.core.teach.catalogue import word, words
+from ivory_table.core.teach.grid import grid_lines
 from ivory_table.core.teach.heard import learn_reply
 from ivory_table.core.teach.lesson import Lesson
 from ivory_table.core.teach.pieces import Said, differs_at, read
-from ivory_table.core.teach.teaching import Teaching, WordShown, grid_lines, learn, teaching_of
+from ivory_table.core.teach.teaching import Teaching, WordShown, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
 from ivory_table.core.units import filled
 from tests.dialects import WORD_OF, Dialect

@@ -14,10 +14,9 @@ from scipy.stats import studentized_range
 
 from .belief import Belief
 from .defaults import TRAM
-from .normals import normal_points, range_of, range_sd
+from .normals import normal_points, range_of
 from .plate import Screw
 from .surface import Surface
-from .tram import hand_error_mm
 from .tram_told import drag_height, turned
 from .value import Array
 
@@ -34,19 +33,6 @@ class Stop:
     feel: bool = False
     #: How far the knob is turned at most before it is said that the drag does not come.
     most_marks: int = 0
-
-
-@dataclass(frozen=True)
-class Further:
-    """The turn to make beyond the drag, and what it is expected to bring. Half marks where they pay."""
-
-    marks: float
-    up_mm: float
-    p_within: float
-    spread_mm: float
-    spread_sd_mm: float
-    #: What the screws not yet at rest will take back from this one.
-    others_mm: tuple[float, ...]
 
 
 def enough_felt(visited: int, surface: Surface) -> bool:
@@ -77,7 +63,7 @@ def proving_turns(belief: Belief, screws: tuple[Screw, ...], j: int) -> tuple[fl
 
 
 @dataclass(frozen=True, eq=False)
-class _Ahead:
+class Ahead:
     """What the next few visits can still mend, for every set of screws that may be visited.
 
     With M taking out most of the common height (it belongs to the offset, but a plate far from the
@@ -100,7 +86,7 @@ class _Ahead:
     centre: Array
 
     @classmethod
-    def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "_Ahead":
+    def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "Ahead":
         m = len(screws)
         centre = np.eye(m) - (1 - TRAM.common_weight) / m
         a, w = belief.passes * belief.signs[:, None, :], belief.weight
@@ -180,7 +166,7 @@ def _told_by_each(belief: Belief, m: int) -> Array:
     return np.asarray((((np.eye(m) - 1.0 / m) @ unknown) * unknown).sum(axis=0) / (np.diag(unknown) + noise))
 
 
-def _ends_at(m: int, tol_mm: float) -> float:
+def ends_at_mm(m: int, tol_mm: float) -> float:
     """Expected h' M h at which done is usually declared: the range of m normals stays within 2 tol with 90 %."""
     return (m - 1) * (2 * tol_mm / float(studentized_range_90(m))) ** 2
 
@@ -206,14 +192,14 @@ def next_stop(
         worth = _told_by_each(belief, m) if p >= TRAM.done_at else _chances(belief, screws, tol_mm)
         j = max(others, key=lambda j: float(worth[j]))
     else:
-        ahead = _Ahead.of(belief, screws)
+        ahead = Ahead.of(belief, screws)
         costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
         first = costs[:m].copy()
         if last is not None:
             at = belief.surface.screws
             away = np.linalg.norm(at - at[last], axis=1)
             first *= 1 - 0.02 * away / away.max()
-        chosen = ahead.sets[int(_fewest(ahead, costs[None], _ends_at(m, tol_mm))[0])]
+        chosen = ahead.sets[int(fewest(ahead, costs[None], ends_at_mm(m, tol_mm))[0])]
         near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
         # Where the drag is out of reach, others bring the plate nearer first.
         j = min([j for j in near if chosen[j]] or near or others, key=lambda j: first[j])
@@ -228,7 +214,7 @@ def most_marks(screw: Screw, about_marks: float = 0.0) -> int:
     return round(max(TRAM.most_turns * screw.marks_per_turn, min(1.25 * abs(about_marks), 160.0)))
 
 
-def _fewest(ahead: _Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
+def fewest(ahead: Ahead, costs: Array, ends_at: float) -> NDArray[np.intp]:
     """By option, the cheapest set of the fewest visits that end it; if none does, the cheapest of all. (options, sets) in."""
     good = costs <= ends_at
     fewest = np.where(good, ahead.size, np.inf).min(axis=1, keepdims=True)
@@ -268,7 +254,7 @@ def at_stop(belief: Belief, screws: tuple[Screw, ...], drag_gap_mm: float, j: in
 
 
 def _left_by(belief: Belief, screws: tuple[Screw, ...], j: int) -> float:
-    """Expected h' M h left by a visit to screw j alone, mm^2: as `_Ahead`, with nothing of the common height in M."""
+    """Expected h' M h left by a visit to screw j alone, mm^2: as `Ahead`, with nothing of the common height in M."""
     m, w, cov = len(screws), belief.weight, belief.collapsed[1]
     lever = belief.passes[:, :, j] * belief.signs[:, j, None]
     heights, level = _leveled(belief.mean[:, :m]), _leveled(lever)
@@ -310,56 +296,6 @@ def _off_drag(belief: Belief, drag_at: float, j: int) -> float:
     bias = belief.surface.bias
     variance = cov[j, j] + 2 * cov[j, bias] + cov[bias, bias]
     return float(np.sqrt((mean[j] - drag_at) ** 2 + max(variance, 0.0)))
-
-
-@lru_cache
-def _further_marks(marks_per_turn: int) -> tuple[Array, NDArray[np.bool_]]:
-    """Extra turns that are worth looking at after a count, up to a quarter turn, in marks; and which are whole ones."""
-    whole = np.round(np.arange(-4, 5) * marks_per_turn / 16)
-    half = np.round(np.arange(-8, 9) * marks_per_turn / 16) / 2
-    marks = np.union1d(whole, half)
-    return marks, np.isin(marks, whole)
-
-
-def further(belief: Belief, screws: tuple[Screw, ...], j: int, tol_mm: float, drag_gap_mm: float) -> Further:
-    """How much further to turn the screw that now drags.
-
-    If a turn makes it likely enough that all is within, the likeliest; else the one that
-    leaves least after the best next visits.
-    """
-    screw = screws[j]
-    options, whole = _further_marks(screw.marks_per_turn)
-    up = options * screw.mm_per_mark * screw.sense
-    ranges = belief.ranges_after(j, up, hand_error_mm(up))
-    likely = (ranges <= 2 * tol_mm).mean(axis=1)
-    smallest_first = np.argsort(np.abs(options), kind="stable")
-    best = int(smallest_first[np.argmax(likely[smallest_first])])
-    if likely[best] < TRAM.done_at:
-        value = _left_after(belief, screws, j, up, tol_mm, drag_gap_mm)
-        # Half marks only to end it: on the way there a hand's error is as large.
-        value[~whole] = np.inf
-        best = int(smallest_first[np.argmin(value[smallest_first])])
-    own = belief.weight @ belief.passes[:, :, j]
-    return Further(
-        marks=float(options[best]),
-        up_mm=float(up[best]),
-        p_within=float(likely[best]),
-        spread_mm=float(ranges[best].mean()),
-        spread_sd_mm=range_sd(ranges[best]),
-        others_mm=tuple(float(v) for v in own * up[best]),
-    )
-
-
-def _left_after(
-    belief: Belief, screws: tuple[Screw, ...], j: int, up: Array, tol_mm: float, drag_gap_mm: float
-) -> Array:
-    """(options,) what turning knob j by each of `up` (mm) leaves to do: visits first, then what they leave."""
-    ahead = _Ahead.of(belief, screws)
-    costs = ahead.costs(belief, drag_height(belief, drag_gap_mm), j, up)
-    costs[:, j] = np.inf
-    ends_at = _ends_at(len(screws), tol_mm)
-    ends = _fewest(ahead, costs, ends_at)
-    return np.asarray(ahead.size[ends] * ends_at + costs[np.arange(len(ends)), ends])
 
 
 def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float = 1.0) -> Array:

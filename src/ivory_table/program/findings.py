@@ -2,11 +2,9 @@
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from itertools import islice
-from typing import Literal
 
-from ivory_table.core.defaults import HEAT, JOB_CHECK, PREPARE
+from ivory_table.core.defaults import HEAT, JOB_CHECK
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.surface import Surface
@@ -14,35 +12,11 @@ from ivory_table.core.thermal import ThermalStudy
 
 from .feet import of_feet
 from .finding import ORDER, Finding
+from .heard import SoFar, hear
 from .heat_moves import of_heat
-from .job import MOST_NAMED, Job, Said, lays, move_length
+from .job import MOST_NAMED, Job, lays, move_length
 from .laid import of_moves, of_the_layer
 from .meant import Meanings
-
-
-@dataclass
-class _Known:
-    """What has been said up to a place in the job."""
-
-    homed: int | None = None
-    mesh: tuple[str, int] | None = None
-    tip_c: float = 0.0
-    bed_c: float = 0.0
-    tip_waited: bool = False
-    bed_waited: bool = False
-    tip_line: int | None = None
-    bed_line: int | None = None
-    fan: tuple[float, int] | None = None
-    percent: tuple[float, int] | None = None
-    flow: tuple[float, int] | None = None
-    nudged: float = 0.0
-    limit: int | None = None
-    motors_off: bool = False
-    units_said: bool = False
-    places_said: bool = False
-    filament_said: bool = False
-    inches: int | None = None
-    found: list[Finding] = field(default_factory=list)
 
 
 def find(
@@ -60,7 +34,7 @@ def find(
 
     `mesh_on`: the machine is meant to follow a mesh now. `study`, `surface`: how this plate moves with heat, if it is known.
     """
-    known = _Known()
+    known = SoFar()
     meant = Meanings(manner, machine.convention)
     first = next((m for m in job.moves if lays(m)), None)
     begin = first.line if first else job.lines + 1
@@ -75,7 +49,7 @@ def find(
         if meaning is None:
             unknown[said.command] += 1
             where.setdefault(said.command, said.line)
-        _heard(known, said, meaning, filament, manner, started=laying)
+        hear(known, said, meaning, filament, manner, started=laying)
     if not laying:
         known.found += _at_the_start(known, job, machine, filament, manner, mesh_on, begin)
     found = [*known.found, *_at_the_end(known, job, manner)]
@@ -121,117 +95,8 @@ def find(
     return tuple(sorted(found, key=lambda f: (ORDER[f.level], f.line or 0)))
 
 
-def _heard(
-    known: _Known,
-    said: Said,
-    meaning: tuple[str, dict[str, float]] | None,
-    filament: Filament,
-    manner: Manner,
-    *,
-    started: bool,
-) -> None:
-    """One command taken in."""
-    command, line = said.command, said.line
-    if command in ("G20", "G21"):
-        known.units_said, known.inches = True, line if command == "G20" else None
-    known.places_said |= command in ("G90", "G91")
-    known.filament_said |= command in ("M82", "M83")
-    name, values = meaning or ("", {})
-    if name == "home":
-        known.homed = line
-        if known.tip_c >= HEAT.oozes_c and known.tip_waited:
-            known.found.append(
-                Finding(
-                    code="hot_home",
-                    level="note",
-                    line=line,
-                    text=f"It homes with the tip at {known.tip_c:.0f} °C, which oozes: what hangs from it is homed with it.",
-                    instead=(
-                        manner.send("heat_tip", celsius=150.0),
-                        manner.send("home"),
-                        manner.send("heat_tip_wait", celsius=known.tip_c),
-                    ),
-                )
-            )
-    elif name in ("heat_tip", "heat_tip_wait"):
-        known.tip_c, known.tip_line = values.get("celsius", 0.0), line
-        known.tip_waited = name == "heat_tip_wait"
-        known.found += _too_hot(known.tip_c, "tip", filament, line)
-    elif name in ("heat_bed", "heat_bed_wait"):
-        known.bed_c, known.bed_line = values.get("celsius", 0.0), line
-        known.bed_waited = name == "heat_bed_wait"
-        known.found += _too_hot(known.bed_c, "plate", filament, line)
-    elif name in ("mesh_on", "mesh_off"):
-        known.mesh = (name, line)
-    elif name in ("offset_set", "offset_store"):
-        known.found.append(
-            Finding(
-                code="offset_overwritten",
-                level="warning",
-                line=line,
-                text="It writes a Z offset over the one that was found for this plate. Leave the line out.",
-            )
-        )
-    elif name == "nudge":
-        known.nudged += values.get("away", 0.0)
-        known.found.append(
-            Finding(
-                code="live_change",
-                level="warning",
-                line=line,
-                text=f"It moves the tip by {values.get('away', 0.0):+.3f} mm beside the stored value. Leave the line out, or merge it into the value.",
-            )
-        )
-    elif name == "limit_open":
-        known.limit = line
-    elif name == "limit_close":
-        known.limit = None
-    elif name == "speed":
-        known.percent = (values.get("percent", 100.0), line)
-    elif command == "M220" and "S" in said.values:
-        known.percent = (said.values["S"], line)
-    elif command == "M221" and "S" in said.values:
-        known.flow = (said.values["S"], line)
-    elif name == "fan":
-        known.fan = (values.get("share", 255.0), line)
-    elif name == "motors_off":
-        known.motors_off = True
-    elif name == "tool" and values["number"] >= 1:
-        known.found.append(
-            Finding(
-                code="other_tool",
-                level="warning",
-                line=line,
-                text=f"It changes to tool {values['number']:.0f}: its own height is not judged here.",
-            )
-        )
-    if name in ("mesh_begin", "probe") and started:
-        known.found.append(
-            Finding(code="probes_late", level="warning", line=line, text="It probes after it has begun to lay.")
-        )
-
-
-def _too_hot(celsius: float, what: Literal["tip", "plate"], filament: Filament, line: int) -> Iterator[Finding]:
-    most = PREPARE["stands"][filament.material]["tip_c" if what == "tip" else "bed_c"]
-    wanted = filament.nozzle_c if what == "tip" else filament.bed_c
-    if celsius > most:
-        yield Finding(
-            code=f"{what}_too_hot",
-            level="warning",
-            line=line,
-            text=f"{celsius:.0f} °C at the {what} is more than {filament.material} stands ({most:.0f} °C).",
-        )
-    elif abs(celsius - wanted) > JOB_CHECK.alike_c and celsius >= (HEAT.oozes_c if what == "tip" else 35.0):
-        yield Finding(
-            code=f"{what}_heat_differs",
-            level="note",
-            line=line,
-            text=f"{celsius:.0f} °C at the {what}; {filament.name} was judged with {wanted:.0f} °C.",
-        )
-
-
 def _at_the_start(
-    known: _Known, job: Job, machine: Machine, filament: Filament, manner: Manner, mesh_on: bool, begin: int
+    known: SoFar, job: Job, machine: Machine, filament: Filament, manner: Manner, mesh_on: bool, begin: int
 ) -> Iterator[Finding]:
     """What must be so when the first plastic is laid."""
     laid = begin if begin <= job.lines else None
@@ -298,7 +163,7 @@ def _at_the_start(
     yield from _first_travel(known, job)
 
 
-def _mesh(known: _Known, manner: Manner, mesh_on: bool, laid: int | None) -> Iterator[Finding]:
+def _mesh(known: SoFar, manner: Manner, mesh_on: bool, laid: int | None) -> Iterator[Finding]:
     on = manner.send("mesh_on") if manner.can("mesh_on") else ""
     if known.mesh is None:
         if mesh_on and manner.line.homing_ends_mesh and on:
@@ -336,7 +201,7 @@ def _mesh(known: _Known, manner: Manner, mesh_on: bool, laid: int | None) -> Ite
         )
 
 
-def _first_travel(known: _Known, job: Job) -> Iterator[Finding]:
+def _first_travel(known: SoFar, job: Job) -> Iterator[Finding]:
     """Over the plate after homing: the tip stands low until something lifts it."""
     if known.homed is None:
         return
@@ -358,7 +223,7 @@ def _first_travel(known: _Known, job: Job) -> Iterator[Finding]:
             return
 
 
-def _at_the_end(known: _Known, job: Job, manner: Manner) -> Iterator[Finding]:
+def _at_the_end(known: SoFar, job: Job, manner: Manner) -> Iterator[Finding]:
     """What stays when it is over."""
     off = manner.send
     if not job.moves:

@@ -10,6 +10,7 @@ import numpy as np
 from ivory_table.core import advice, tram_told
 from ivory_table.core.belief import Belief
 from ivory_table.core.defaults import TRAM
+from ivory_table.core.further import further
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.plate import Screw
 from ivory_table.core.prior import first_belief
@@ -109,7 +110,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
             seconds += time.perf_counter() - t0
         if still is None:
             t0 = time.perf_counter()
-            more = advice.further(belief, screws, j, TOL, 0.0)
+            more = further(belief, screws, j, TOL, 0.0)
             seconds += time.perf_counter() - t0
             if more.marks:
                 person.turn(j, more.marks)

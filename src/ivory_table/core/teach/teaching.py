@@ -2,18 +2,18 @@
 
 import itertools
 import re
-from typing import Annotated, Literal, Self
+from typing import Annotated, Self
 
 from pydantic import AwareDatetime, Field, ValidationError, model_validator
 
-from ivory_table.core.grid_layout import LAYOUTS, Listing
-from ivory_table.core.grid_text import read_grid
+from ivory_table.core.grid_layout import Listing
 from ivory_table.core.manner import Does, Framing, Manner, OffsetLines, OffsetManners, Says, checksum, compiled
 from ivory_table.core.mesh import MeshLaw
 from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Id, Initials, Label, Note, Value
 
 from .catalogue import Word, word, words
+from .grid import learn_grid
 from .heard import learn_reply
 from .heard_words import learn_ack, learn_rest, learn_state, learn_words
 from .lesson import MOST_SAMPLES, ORDINALS, Lesson, Meaning, Puzzle
@@ -212,7 +212,7 @@ def _lesson(teaching: Teaching, what: Word, shown: WordShown) -> tuple[Lesson, d
         case "state":
             return learn_state(what.fields[0], shown.said), {}
         case "grid":
-            return _grid(teaching, shown.said), {}
+            return learn_grid(shown.said, teaching.texts.get("says.ack", "")), {}
         case "ack":
             answers = [s.text for w in words() if w.kind in ("numbers", "grid") and w.of
                        for s in teaching.shown.get(w.id, WordShown()).said]  # fmt: skip
@@ -324,69 +324,6 @@ def _learn_dress(samples: tuple[Told, ...]) -> Lesson:
 
 def _escaped(text: str) -> str:
     return text.replace("{", "{{").replace("}", "}}")
-
-
-# How a mesh is listed
-
-
-def _grid(teaching: Teaching, samples: tuple[Said, ...]) -> Lesson:
-    try:
-        return _learn_grid(teaching, samples)
-    except Puzzle as puzzle:
-        return puzzle.lesson
-
-
-def grid_lines(text: str, ack: str) -> str:
-    """A listed mesh without the lines that only confirm."""
-    out = []
-    for line in text.replace("\r", "\n").split("\n"):
-        found = compiled(ack).search(line.strip()) if ack and line.strip() else None
-        out.append(line if found is None else line.strip()[found.end() :])
-    return "\n".join(out)
-
-
-#: Heights are typed with three digits.
-_SAME_MM = 0.0015
-UNITS_OF_HEIGHTS: tuple[Literal["", "inch", "micron"], ...] = ("", "inch", "micron")
-_CORNERS = {"front_left": (0, 0), "front_right": (0, -1), "back_left": (-1, 0), "back_right": (-1, -1)}
-
-
-def _learn_grid(teaching: Teaching, samples: tuple[Said, ...]) -> Lesson:
-    if not samples:
-        raise Puzzle("Paste the list as the machine gives it.")
-    left = [
-        Listing(layout=layout, unit=unit, bare=bare)
-        for bare in (True, False)
-        for layout in LAYOUTS
-        for unit in UNITS_OF_HEIGHTS
-    ]
-    for k, sample in enumerate(samples):
-        known = {c: float(v) for c, v in sample.values.items() if c in _CORNERS and not isinstance(v, str)}
-        if len(known) < 3:
-            raise Puzzle("Say how high three corners are: front left, front right, back left.", k)
-        text = grid_lines(sample.text, teaching.texts.get("says.ack", ""))
-        try:
-            read_grid(text)
-        except ValueError as wrong:
-            raise Puzzle(f"The {ORDINALS[k]} list cannot be read: {wrong}", k) from None
-        left = [listing for listing in left if _fits(listing, text, known)]
-        if not left:
-            raise Puzzle(
-                "These corners are not the corners of this list, however it is turned. Look at their signs.", k
-            )
-    # Without headings a list is read without them: a row of heights may look like some.
-    seen: dict[str, Meaning] = {}
-    for listing in left:
-        seen.setdefault(listing.words, Meaning(text=listing.model_dump_json(), words=listing.words))
-    return Lesson(choices=tuple(seen.values())[:6])
-
-
-def _fits(listing: Listing, text: str, known: dict[str, float]) -> bool:
-    try:
-        z = listing.read(text)
-    except ValueError:
-        return False
-    return all(abs(float(z[_CORNERS[c]]) - v) <= _SAME_MM for c, v in known.items())
 
 
 def text_in_words(what: Word, text: str) -> str:

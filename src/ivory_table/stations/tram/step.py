@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ivory_table.core import advice
+from ivory_table.core.further import Further, further
 from ivory_table.core.travel import RunsOut, runs_out
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -70,7 +71,7 @@ def now_at(run: OpenRun) -> Now:
     return _now(state, _step(state, more), more)
 
 
-def _now(state: RunState, step: Step, more: advice.Further | None) -> Now:
+def _now(state: RunState, step: Step, more: Further | None) -> Now:
     tram = Tram.of(state)
     if step in ("beam", "mesh_off"):
         return Now(step)
@@ -185,14 +186,14 @@ def _proving(state: RunState, j: int) -> Now:
 _LEVELS = ("sense", "count", "skirt", "read")
 
 
-def _step(state: RunState, more: advice.Further | None) -> Step:
+def _step(state: RunState, more: Further | None) -> Step:
     """The step at hand. A machine that follows a mesh brings the tip to z 0 over the plate it measured: knobs turned to that
     would never level it, so the mesh is switched off first."""
     step = _step_without_mesh(state, more)
     return "mesh_off" if state.mesh_on and step in _LEVELS else step
 
 
-def _step_without_mesh(state: RunState, more: advice.Further | None) -> Step:
+def _step_without_mesh(state: RunState, more: Further | None) -> Step:
     tram = Tram.of(state)
     if not tram.beam_level(state.setup.machine):
         return "beam"
@@ -241,11 +242,11 @@ def _last(state: RunState) -> int | None:
     return Tram.of(state).stops[-1].screw if Tram.of(state).stops else None
 
 
-def _further(state: RunState, j: int) -> advice.Further:
-    return advice.further(state.belief, state.screws, j, state.tol_mm, _gap(state))
+def _further(state: RunState, j: int) -> Further:
+    return further(state.belief, state.screws, j, state.tol_mm, _gap(state))
 
 
-def _gives_back(state: RunState, at: int, more: advice.Further) -> str:
+def _gives_back(state: RunState, at: int, more: Further) -> str:
     moved = [(abs(mm), j) for j, mm in enumerate(more.others_mm) if j != at]
     size, j = max(moved)
     if not more.marks or size < 0.004:
