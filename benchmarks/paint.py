@@ -75,7 +75,8 @@ def measure(page: Page, address: str) -> dict[str, float]:
 
 def main() -> None:
     with tempfile.TemporaryDirectory() as folder, serving(Path(folder)) as address, sync_playwright() as p:
-        browser = p.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"])
+        found = shutil.which("chromium-headless-shell") or shutil.which("chromium")
+        browser = p.chromium.launch(executable_path=found, args=["--no-sandbox", "--disable-gpu"])
         page = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True).new_page()
         for name, value in measure(page, address).items():
             print(f"{name:32} {value:8.3f}")

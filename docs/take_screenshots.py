@@ -169,7 +169,7 @@ def gasket_frame() -> str:
 def with_browser(shots: Callable[[Browser], None]) -> None:
     with sync_playwright() as p:
         browser = p.chromium.launch(
-            executable_path=shutil.which("chromium"),
+            executable_path=shutil.which("chromium-headless-shell") or shutil.which("chromium"),
             args=[
                 "--no-sandbox",
                 "--disable-gpu",

@@ -23,7 +23,7 @@ def address(tmp_path: Path) -> Iterator[str]:
         yield at
 
 
-#: The browser's own interface is drawn by renderers of its own, which take most of a core beside the page under test.
+#: Of the whole Chromium: its own interface is drawn by renderers that take most of a core beside the page under test.
 #: The last such list counts, so what Playwright leaves out for good reasons is named again.
 NOT_WANTED = (
     "WebUIOmniboxPopup,WebUIOmniboxAimPopup,PaintHolding,HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,MediaRouter,"
@@ -35,7 +35,7 @@ NOT_WANTED = (
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict:
     return {
-        "executable_path": shutil.which("chromium"),
+        "executable_path": shutil.which("chromium-headless-shell") or shutil.which("chromium"),
         "args": [
             "--no-sandbox",
             "--disable-gpu",
