@@ -59,9 +59,9 @@ check-web: .installed-dev .installed-web
 	cd web && npx openapi-typescript ../docs/openapi.json -o .schema-now.ts >/dev/null && diff -q .schema-now.ts src/api/schema.d.ts && rm .schema-now.ts
 	cd web && npx tsc --noEmit && npx biome check src && npx vitest run
 
-# One thread for each process: their matrices are small, and two cores have two processes already.
+# One thread for each process: their matrices are small. Three processes on two cores: a test waits for a browser or a machine now and then.
 test: check src/ivory_table/web/index.html .installed-browser
-	OMP_NUM_THREADS=1 $(BIN)/pytest -q -n 2 --dist worksteal tests
+	OMP_NUM_THREADS=1 $(BIN)/pytest -q -n 3 --dist worksteal tests
 
 slow: .installed-dev
 	$(BIN)/pytest -q -n 2 -m slow tests

@@ -7,7 +7,9 @@ import tempfile
 
 import numpy as np
 import pytest
+from typer.testing import CliRunner
 
+from ivory_table.cli.app import app
 from ivory_table.trial.drift import SCENARIO as DRIFT
 from ivory_table.trial.drift import trial as run_drift
 from ivory_table.trial.figures import missed
@@ -25,7 +27,7 @@ from ivory_table.trial.run import SCENARIO, trial
 
 @pytest.fixture(scope="module")
 def report() -> dict:
-    return trial(12, 7)
+    return trial(8, 7)
 
 
 def test_the_report_names_its_scenario_and_everything_it_counted(report: dict) -> None:
@@ -63,8 +65,9 @@ def test_the_command_prints_json_and_refuses_nonsense() -> None:
     row = json.loads(done.stdout)["rows"][0]
     assert row["counting, new"]["mean"] >= 3
     assert "counting, known" not in row
-    wrong = subprocess.run([*command, "kitchen"], capture_output=True, text=True, check=False)
-    assert wrong.returncode == 2
+    wrong = CliRunner().invoke(app, ["trial", "--station", "kitchen"])
+    assert wrong.exit_code == 2
+    assert "no station 'kitchen'" in wrong.output
     assert SCENARIO["stops_cap"] == 40
 
 
