@@ -227,3 +227,32 @@ def test_z_steps_are_told_by_two_heights_and_not_by_one(desk_page: Page) -> None
     page.get_by_role("button", name="What do they tell?").click()
     expect(page.get_by_text("steps per mm instead of 400")).to_be_visible()
     assert serious(page) == []
+
+
+@pytest.mark.parametrize("width", [1280, 390])
+def test_what_goes_under_the_tip_is_told_by_one_tap_or_typed(desk_page: Page, address: str, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 844})
+    run = start_run(page, "Heron")
+    at = f"{address}/api/runs/{run.rsplit('/', 1)[1]}/offset"
+    body = {"id": "doubt", "seen_seq": 0, "what": {"kind": "zero_doubted", "why": "nozzle"}}
+    assert page.request.post(at, data=body).ok
+    visit(page, f"{run}/offset")
+    at_station(page, "offset")
+    before = page.get_by_test_id("next-z").inner_text()
+    thick = page.get_by_label("a coin, a card")
+    thick.fill("a coin")
+    expect(page.get_by_text("Give its thickness in mm")).to_be_visible()
+    thick.fill("16")
+    page.get_by_role("button", name="goes under").click()
+    expect(page.get_by_role("alert")).to_contain_text("decimal point")
+    expect(thick).to_have_value("16")
+    assert serious(page) == []
+    thick.fill("1.6")
+    with keeping(page):
+        page.get_by_role("button", name="goes under").click()
+    expect(page.get_by_text("1.6 mm goes under")).to_be_visible()
+    expect(page.get_by_test_id("next-z")).not_to_have_text(before)
+    with keeping(page):
+        page.get_by_role("button", name=re.compile("^8 ")).click()
+    expect(page.get_by_text("0.8 mm goes under, 1.6 mm does not")).to_be_visible()

@@ -6,12 +6,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm
 
-from ivory_table.core.approach import Approach
+from ivory_table.core.approach import Approach, Under
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.gauge import FEELS, Feel, FeelScale
 from ivory_table.runs.searching import approach_at
 from ivory_table.runs.state import RunState
-from ivory_table.stations.offset.entries import Felt, GapSeen
+from ivory_table.stations.offset.entries import Felt, GapSeen, ThickTried
 from tests.conftest import after, setup_for
 
 SCALE = FeelScale()
@@ -172,6 +172,67 @@ def test_what_was_seen_to_be_clear_is_not_tried_again_and_the_next_is_no_deeper_
     assert lower < z
     # A gap that looks like the gauge's own thickness says nothing of being clear.
     assert start.look(0.0, 0.2).next_mm() == pytest.approx(max(start.look(0.0, 0.2).lowest_mm, 0.0), abs=0.3)
+
+
+FOLDS_MM = (0.2, 0.4, 0.8, 1.6)
+
+
+def folded(z: float, drag: float, rng: np.random.Generator) -> Under:
+    """What of the folded gauge goes under a tip, the gauge itself 0.1 mm thick."""
+    goes = [mm for mm in FOLDS_MM if mm * rng.normal(1.03, 0.03) < z - drag + 0.1]
+    under = max(goes, default=0.0)
+    return Under(z, under, min((mm for mm in FOLDS_MM if mm > under), default=None))
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_something_thick_under_the_tip_halves_the_moves_and_presses_no_deeper(seed: int) -> None:
+    drag = 0.1 - np.random.default_rng([seed, 5]).uniform(0.2, 4.0)
+    rng, at, pressed, moves = np.random.default_rng(seed), over(0.1, 0.5, seen_above=True), -9.0, 0
+    while (z := at.next_mm()) is not None:
+        pressed, moves = max(pressed, drag - z), moves + 1
+        thick = at.thick_helps and z - drag > 0.02
+        at = at.slid_under(folded(z, drag, rng)) if thick else at.feel(z, felt_at(z, drag, rng))
+        assert moves < 20
+    assert at.found
+    assert at.drag[0] == pytest.approx(drag, abs=0.035)
+    assert pressed < 0.15
+    _, by_feel, _ = come_down(drag, over(0.1, 0.5, seen_above=True), np.random.default_rng(seed))
+    assert moves < by_feel or by_feel < 8
+
+
+def test_what_goes_under_is_the_textbook_update() -> None:
+    """Between 0.4 and 0.8 mm over a normal belief, against the same product on scipy's normals."""
+    at = over(0.1, 0.2).slid_under(Under(0.5, 0.4, 0.8))
+    grid = np.linspace(-1.0, 1.0, 20001)
+    gap = 0.5 - grid + 0.1
+    sds = [np.hypot(OFFSET.thick_sd_mm, OFFSET.thick_share * mm) for mm in (0.4, 0.8)]
+    p = norm.pdf(grid, 0.1, 0.2) * norm.cdf((gap - 0.4) / sds[0]) * norm.sf((gap - 0.8) / sds[1])
+    below = np.cumsum(p) / p.sum()
+    for share in (0.1, 0.5, 0.9):
+        assert at.quantile(share) == pytest.approx(grid[np.searchsorted(below, share)], abs=0.01)
+
+
+def test_a_thickness_that_was_typed_is_believed_less_and_none_is_asked_for_at_the_same_height() -> None:
+    far = over(0.0, 0.5, seen_above=True)
+    known, typed = (far.slid_under(Under(0.0, 1.6, None, typed=t)) for t in (False, True))
+    assert known.lowest_mm < typed.lowest_mm
+    assert far.thick_helps
+    # It came down since, and may be asked again; after the gauge has met something it is not.
+    z = known.next_mm()
+    assert z is not None
+    assert z < -0.5
+    assert known.thick_helps
+    assert not known.feel(z, "snag").thick_helps
+    assert not over(0.0, 0.05).thick_helps
+
+
+def test_a_run_believes_what_went_under() -> None:
+    setup = setup_for("kestrel")
+    state, (cx, cy) = RunState.start(setup), setup.plate.centre
+    told = after(state, ThickTried(z_mm=1.5, under_mm=0.8, not_mm=1.6), station="offset")
+    assert told.drag_height(cx, cy)[1] < state.drag_height(cx, cy)[1]
+    assert told.search is not None
+    assert told.drag_height(cx, cy)[0] == pytest.approx(told.search.approach.drag[0], abs=0.05)
 
 
 def test_an_eye_is_not_asked_twice_at_one_height_nor_after_the_gauge_has_met_something() -> None:

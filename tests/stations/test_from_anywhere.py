@@ -3,9 +3,11 @@
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from pydantic import ValidationError
 
 from ivory_table.core.offset import convention, presses, slipped
 from ivory_table.desk.desk import Desk, StartRun
+from ivory_table.runs.common import TakenBack
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import offset, prepare
 from ivory_table.stations.offset.entries import (
@@ -19,6 +21,8 @@ from ivory_table.stations.offset.entries import (
     SecondTurned,
     SensorMeasured,
     SignShown,
+    ThickTried,
+    ZeroDoubted,
 )
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
@@ -285,3 +289,41 @@ def test_a_practice_machine_has_a_second_tip_that_is_brought_to_its_height(desk:
     assert view.between_mm[0] - 0.02 <= truth <= view.between_mm[1] + 0.02
     with pytest.raises(Refused, match="Nothing is to be done"):
         offset.second.second_by_practice(desk, run)
+
+
+def test_something_thick_brings_the_tip_down_at_once_and_is_gone_when_taken_back(desk: Desk) -> None:
+    start(desk, "heron")
+    run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    view = offset.view.view(run)
+    assert view.thick_helps
+    assert [s.mm for s in view.thick_sizes] == [0.2, 0.4, 0.8, 1.6]
+    z = view.next_z_mm
+    run = keep(desk, "offset", ThickTried(z_mm=z, under_mm=0.8, not_mm=1.6))
+    later = offset.view.view(run)
+    assert later.moves[-1].thick == "0.8 mm goes under, 1.6 mm does not"
+    # It may come down by nearly what went under, and by no more.
+    assert z - 0.8 < later.next_z_mm < z - 0.3
+    run = keep(desk, "offset", TakenBack(entry_id=run.entries[-1].id))
+    assert offset.view.view(run).next_z_mm == z
+    assert not offset.view.view(run).moves
+
+
+def test_a_thickness_that_can_hardly_be_meant_is_asked_about_or_refused(desk: Desk) -> None:
+    start(desk, "heron")
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    with pytest.raises(Refused, match="decimal point") as asked:
+        keep(desk, "offset", ThickTried(z_mm=0.5, under_mm=16, typed=True))
+    assert asked.value.insist
+    assert keep(desk, "offset", ThickTried(z_mm=0.5, under_mm=3.2, typed=True, sure=True)).entries
+    for wrong in ({"under_mm": 0}, {"under_mm": 0.8, "not_mm": 0.4}, {"under_mm": 31}, {"under_mm": float("nan")}):
+        with pytest.raises(ValidationError):
+            ThickTried.model_validate({"z_mm": 0.5} | wrong)
+
+
+def test_of_a_gauge_that_nobody_measured_no_folds_are_offered(desk: Desk) -> None:
+    gauge = start(desk, "heron").setup.gauge
+    assert offset.view.thick_sizes(gauge)
+    assert offset.view.thick_sizes(gauge.model_copy(update={"measured": False, "stack_mm": None})) == ()
+    # Two layers of a very thin one are for the gauge itself.
+    thin = offset.view.thick_sizes(gauge.model_copy(update={"thickness_mm": 0.05}))
+    assert [s.layers for s in thin] == [4, 8, 16]

@@ -23,6 +23,20 @@ _LOWEST_MM, _HIGHEST_MM = -6.6, 1.6
 _ONE_SIDED: tuple[tuple[Feel, int], ...] = (("free", 1), ("stuck", -1))
 
 
+@dataclass(frozen=True)
+class Under:
+    """With the tip at `z_mm`: the thickest thing that goes under it, and the thinnest that does not; mm.
+
+    `under_mm` 0: nothing that was tried goes under; `not_mm` None: nothing thicker was tried. `typed`: its thickness was
+    typed for this, and may be mistyped.
+    """
+
+    z_mm: float
+    under_mm: float
+    not_mm: float | None
+    typed: bool = False
+
+
 @dataclass(frozen=True, eq=False)
 class Approach:
     """What was felt and seen at one place, over what was believed before: `heights` (n,) and `log_prior` (n,) of the drag."""
@@ -36,6 +50,8 @@ class Approach:
     felt: tuple[tuple[float, Feel], ...] = ()
     #: (height of the tip, gap as the eye told it).
     looks: tuple[tuple[float, float], ...] = ()
+    #: What thick things went under the tip: a coin, a stack of cards, the gauge folded.
+    thick: tuple[Under, ...] = ()
 
     @classmethod
     def over(
@@ -83,6 +99,10 @@ class Approach:
         """With the tip at `z_mm` the gap under it looks about so large."""
         return replace(self, looks=(*self.looks, (z_mm, gap_mm)))
 
+    def slid_under(self, tried: Under) -> "Approach":
+        """Something thick was slid under the tip, or was not to be."""
+        return replace(self, thick=(*self.thick, tried))
+
     # What is believed
 
     @cached_property
@@ -91,6 +111,8 @@ class Approach:
         log_p = self.log_prior + sum((self._told(*answer) for answer in self._counting), np.zeros(len(self.heights)))
         if self.looks:
             log_p = log_p + self._seen()
+        for tried in self.thick:
+            log_p = log_p + self._slid(tried)
         p = np.exp(log_p - log_p.max())
         return np.asarray(p / p.sum())
 
@@ -132,12 +154,29 @@ class Approach:
         for habit, weight in zip(habits, weights, strict=True):
             log_p = np.full(len(self.heights), weight)
             for z, told in self.looks:
-                gap = np.maximum(z - self.heights + self.gauge_mm, 0.02)
+                gap = np.maximum(self._air(z), 0.02)
                 off = np.log(max(told, OFFSET.eye_from_mm) / np.maximum(gap, OFFSET.eye_from_mm)) - habit
                 p = np.exp(-0.5 * (off / OFFSET.eye_share) ** 2)
                 log_p = log_p + np.log((1 - OFFSET.slip) * p + OFFSET.slip * 0.05)
             total = np.logaddexp(total, log_p)
         return total
+
+    def _slid(self, tried: Under) -> Array:
+        """ln of how likely what went under is. Folds spring and cards bend: the thicker, the less it is known."""
+        gap = self._air(tried.z_mm)
+
+        def goes(mm: float) -> Array:
+            return np.asarray(ndtr((gap - mm) / np.hypot(OFFSET.thick_sd_mm, OFFSET.thick_share * mm)))
+
+        p = goes(tried.under_mm) if tried.under_mm else np.ones(len(gap))
+        if tried.not_mm is not None:
+            p = p * (1 - goes(tried.not_mm))
+        slip = OFFSET.slip if tried.typed else OFFSET.thick_slip
+        return np.asarray(np.log((1 - slip) * p + slip / 2))
+
+    def _air(self, z_mm: float) -> Array:
+        """(n,) the gap in mm under a tip at `z_mm`, for a drag at each height."""
+        return z_mm - self.heights + self.gauge_mm
 
     @cached_property
     def drag(self) -> tuple[float, float]:
@@ -172,7 +211,7 @@ class Approach:
         """The lowest height to go to: deeper, the gauge would be pressed by more than `OFFSET.deepest_press_mm` more
         often than `OFFSET.press_risk`. From where it was felt free, `OFFSET.closest_step_mm` presses no deeper either."""
         # Where an eye brings it down in one go it is the eye that may be wrong, and by much.
-        risk = OFFSET.press_risk if self.touched or not self.looks else OFFSET.eye_press_risk
+        risk = OFFSET.press_risk if self.touched or not (self.looks or self.thick) else OFFSET.eye_press_risk
         deepest = self.quantile(1 - risk) - OFFSET.deepest_press_mm
         return max(min(deepest, self._clear_mm - OFFSET.closest_step_mm), OFFSET.floor_mm)
 
@@ -181,7 +220,19 @@ class Approach:
         """The lowest height at which the gauge was free: felt, or seen with so much air that nobody need feel it."""
         felt = [z for z, feel in self.felt if feel == "free"]
         seen = [z for z, gap in self.looks if gap - self.gauge_mm >= OFFSET.eye_from_mm]
-        return min(felt + seen, default=np.inf)
+        under = [t.z_mm for t in self.thick if t.under_mm > self.gauge_mm]
+        return min(felt + seen + under, default=np.inf)
+
+    @property
+    def thick_helps(self) -> bool:
+        """Whether something thick under the tip would save moves: before the gauge has met anything, where the doubt is
+        larger than a step, and nothing of the kind was tried so high."""
+        if self.touched or any(feel != "free" for _, feel in self.felt):
+            return False
+        at = self.next_mm()
+        if at is None or any(at > t.z_mm - OFFSET.closest_step_mm / 2 for t in self.thick):
+            return False
+        return self.drag[1] > OFFSET.closest_step_mm
 
     @property
     def look_helps(self) -> bool:

@@ -60,7 +60,7 @@ def searched(run: "RunState", x_mm: float, y_mm: float, approach: Approach, rise
     zero = before.shift_mm + lift + rise_mm - run.drag_gap_at(x_mm, y_mm)
     was, was_sd = start.drag_height(x_mm, y_mm)
     mean, sd = approach.drag
-    if (approach.touched or approach.looks) and sd < OFFSET.searched_below * was_sd:
+    if (approach.touched or approach.looks or approach.thick) and sd < OFFSET.searched_below * was_sd:
         tau = 1 / sd**2 - 1 / was_sd**2
         told = before.read(row, zero + (mean / sd**2 - was / was_sd**2) / tau, tau**-0.5)
     else:

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 from uuid import uuid4
 
 import numpy as np
@@ -28,7 +28,7 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, offset, tram
 from ivory_table.stations.first_layer.entries import CauseMended, ToolTold, ZoneCleaned
 from ivory_table.stations.mesh.entries import MeshPointAgain
-from ivory_table.stations.offset.entries import Felt, GapSeen
+from ivory_table.stations.offset.entries import Felt, GapSeen, ThickTried
 from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import WayChosen
@@ -62,6 +62,13 @@ class Erring(PracticePerson):
         marks, still = super().turn_until_drag(screw, most_marks)
         slip = int(self.body.rng().choice([-2, 2])) if still is None and self._errs("miscount_share") else 0
         return Reach(marks + slip, still)
+
+    def slid_under(self, gap_mm: float, sizes_mm: tuple[float, ...]) -> tuple[float, float | None]:
+        """The thickest of the folded gauge that goes under the tip, 0 for none, and the thinnest that does not."""
+        rng, springs = self.body.rng(), 1 + SCENARIO["fold_springs"]
+        goes = [s for s in sizes_mm if s * (springs + rng.normal(0, SCENARIO["fold_sd"])) < gap_mm]
+        under = max(goes, default=0.0)
+        return under, min((s for s in sizes_mm if s > under), default=None)
 
     def print_zone(self, proof: ProofPlan, zone: int) -> Look:
         if self._greasy(proof, zone):
@@ -150,10 +157,11 @@ def contact_figures(job: tuple[str, int, int]) -> dict[str, float]:
     """The first contact from far away, by eye and feel and by feel alone."""
     folder, seed, number = job
     out: dict[str, float] = {"found_untouched": 0.0}
-    for how in ("eye", "feel"):
+    hows: tuple[Literal["eye", "feel"], ...] = ("eye", "feel")
+    for how in hows:
         rng = stream(seed, 2, number)
         one, person = trial_of(folder, any_machine(rng), seed, number)
-        found = first_contact(one, person, rng, SCENARIO, by_eye=how == "eye")
+        found = first_contact(one, person, rng, SCENARIO, how)
         out |= {f"moves_far_{how}": found.moves, f"pressed_far_{how}": float(found.pressed_mm > PRESSED_MM)}
         out["found_untouched"] += found.untouched
     return out
@@ -171,20 +179,31 @@ class Contact:
 
 
 def first_contact(
-    one: Trial, person: "Erring", rng: np.random.Generator, scenario: dict[str, Any], *, by_eye: bool
+    one: Trial,
+    person: "Erring",
+    rng: np.random.Generator,
+    scenario: dict[str, Any],
+    how: Literal["eye", "feel", "thick"],
 ) -> Contact:
-    """The tip hangs some mm above the plate at z 0, gauge in between, and nobody knows how far."""
+    """The tip hangs some mm above the plate at z 0, gauge in between, and nobody knows how far.
+
+    It is told by the gauge alone; by eye as well, while it is far; or by eye and by the gauge folded.
+    """
     # As Prepare asks on a new machine: homed, and the tip seen to stop above the plate, however far.
     one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
     x, y = one.body.mounted.centre
     one.body.truth.shift += float(rng.uniform(*scenario["far_mm"])) - one.body.gap(x, y, 0.0)
     habit, moves, pressed = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0
+    sizes = tuple(s.mm for s in offset.view.thick_sizes(one.now.setup.gauge))
     now = offset.step.now_at(one.now)
     while now.next_z_mm is not None and moves < scenario["moves_cap"]:
         z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
         pressed = max(pressed, one.body.sheet_mm() - gap)
         moves += 1
-        if by_eye and now.look_helps and gap > 0.4:
+        if how == "thick" and now.thick_helps and gap > person.body.sheet_mm():
+            under, refused = person.slid_under(gap, sizes)
+            one.keep("offset", ThickTried(z_mm=z, under_mm=under, not_mm=refused, sure=True))
+        elif how != "feel" and now.look_helps and gap > 0.4:
             seen = gap * float(np.exp(habit + rng.normal(0, scenario["eye_share"])))
             one.keep("offset", GapSeen(z_mm=z, gap_mm=min(round(seen, 2), 30.0)))
         else:

@@ -6,11 +6,11 @@ import time
 import tomllib
 from datetime import UTC, datetime, timedelta
 from importlib.resources import files
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
-from ivory_table.core.approach import Approach
+from ivory_table.core.approach import Approach, Under
 from ivory_table.core.defaults import SECOND
 from ivory_table.core.offset import convention
 from ivory_table.core.plate_values import PlateValue, foretold_for
@@ -28,6 +28,7 @@ from .run import Trial
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("offset.toml").read_text("utf-8"))
 SCENARIO_FILE = "ivory_table/trial/offset.toml"
 PRESSED_HARD_MM = 0.15
+HOWS: tuple[Literal["eye", "feel", "thick"], ...] = ("eye", "feel", "thick")
 
 
 def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
@@ -45,15 +46,19 @@ def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
         moves, pressed, error = known_contact(one, person, rng, known)
         note(**{f"moves_{round(10 * known):02d}": moves})
         note(pressed=pressed > PRESSED_MM, pressed_hard=pressed > PRESSED_HARD_MM, error_rms=error**2)
-    for by_eye in (True, False):
+        one, person = trial_of(folder, any_machine(rng), seed, number)
+        moves, pressed, error = known_contact(one, person, rng, known, thick=True)
+        note(**{f"moves_{round(10 * known):02d}_thick": moves})
+        note(pressed=pressed > PRESSED_MM, pressed_hard=pressed > PRESSED_HARD_MM, error_rms=error**2)
+    for how in HOWS:
         rng = stream(seed, 4, number)
         machine = any_machine(rng).model_copy(update={"sign_proved": False})
         one, person = trial_of(folder, machine, seed, number)
-        contact = first_contact(one, person, rng, SCENARIO, by_eye=by_eye)
-        note(**{f"moves_far_{'eye' if by_eye else 'feel'}": contact.moves})
+        contact = first_contact(one, person, rng, SCENARIO, how)
+        note(**{f"moves_far_{how}": contact.moves})
         note(pressed=contact.pressed_mm > PRESSED_MM, pressed_hard=contact.pressed_mm > PRESSED_HARD_MM)
         note(error_rms=contact.error_mm**2, crashes=len(one.body.crashes))
-        if by_eye:
+        if how == "eye":
             _store_with_slips(one, rng)
             x, y = one.body.mounted.centre
             note(below=one.body.gap(x, y, 0.0) < -SCENARIO["below_mm"])
@@ -66,8 +71,13 @@ def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
     return found
 
 
-def known_contact(one: Trial, person: Erring, rng: np.random.Generator, known_mm: float) -> tuple[int, float, float]:
-    """Moves, the deepest press and the error of a first contact whose drag is believed to `known_mm`, by feel alone."""
+def known_contact(
+    one: Trial, person: Erring, rng: np.random.Generator, known_mm: float, *, thick: bool = False
+) -> tuple[int, float, float]:
+    """Moves, the deepest press and the error of a first contact whose drag is believed to `known_mm`.
+
+    By feel alone, or with the gauge folded where it helps.
+    """
     x, y = one.body.mounted.centre
     drag = person._drag_gap()
     one.body.truth.shift += drag - one.body.gap(x, y, 0.0) + float(rng.normal(0, known_mm))
@@ -76,11 +86,16 @@ def known_contact(one: Trial, person: Erring, rng: np.random.Generator, known_mm
     approach = Approach.over(
         0.0, min(known_mm, 0.399), scale=state.feel, gauge_mm=state.drag_gap_mm, step_mm=0.01, seen_above=True
     )
+    sizes = tuple(s.mm for s in offset.view.thick_sizes(one.now.setup.gauge))
     moves, pressed = 0, 0.0
     while (z := approach.next_mm()) is not None and moves < SCENARIO["moves_cap"]:
         gap = one.body.gap(x, y, z)
         moves, pressed = moves + 1, max(pressed, one.body.sheet_mm() - gap)
-        approach = approach.feel(z, person._feel(gap))
+        if thick and approach.thick_helps and gap > one.body.sheet_mm():
+            under, refused = person.slid_under(gap, sizes)
+            approach = approach.slid_under(Under(z, under, refused))
+        else:
+            approach = approach.feel(z, person._feel(gap))
     return moves, pressed, one.body.gap(x, y, approach.drag[0]) - drag
 
 

@@ -4095,7 +4095,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["TipFeltAt"] | components["schemas"]["TipHeatCounted"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["TipFeltAt"] | components["schemas"]["TipHeatCounted"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["ThickTried"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
         };
         /**
          * KeepOut
@@ -5356,13 +5356,18 @@ export interface components {
         };
         /**
          * Move
-         * @description One height that was tried: how the gauge slid there, or how large the gap looked.
+         * @description One height that was tried: how the gauge slid there, how large the gap looked, or what went under.
          */
         Move: {
             /** Feel */
             feel?: string | null;
             /** Gap Mm */
             gap_mm?: number | null;
+            /**
+             * Thick
+             * @default
+             */
+            thick: string;
             /** Z Mm */
             z_mm: number;
         };
@@ -5676,6 +5681,10 @@ export interface components {
             step: "feel" | "set" | "read_back" | "done";
             /** Stored Mm */
             stored_mm: number;
+            /** Thick Helps */
+            thick_helps: boolean;
+            /** Thick Sizes */
+            thick_sizes: components["schemas"]["ThickSize"][];
             /** Tip Words */
             tip_words: string;
             wanted: components["schemas"]["StoredChange"];
@@ -7977,6 +7986,43 @@ export interface components {
             still_to_come_mm: number | null;
             /** Words */
             words: string[];
+        };
+        /**
+         * ThickSize
+         * @description The gauge folded, or so many sheets of it.
+         */
+        ThickSize: {
+            /** Layers */
+            layers: number;
+            /** Mm */
+            mm: number;
+        };
+        /**
+         * ThickTried
+         * @description What went under the tip at a known height and what did not: a coin, a stack of cards, the gauge folded.
+         */
+        ThickTried: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "thick_tried";
+            /** Not Mm */
+            not_mm?: number | null;
+            /**
+             * Sure
+             * @default false
+             */
+            sure: boolean;
+            /**
+             * Typed
+             * @default false
+             */
+            typed: boolean;
+            /** Under Mm */
+            under_mm: number;
+            /** Z Mm */
+            z_mm: number;
         };
         /**
          * TiltFound

@@ -127,6 +127,12 @@ class Offset(Value):
     eye_share: float
     eye_habit: float
     eye_from_mm: float
+    thick_layers: tuple[int, ...]
+    thick_least_mm: float
+    thick_sd_mm: float
+    thick_share: float
+    thick_slip: float
+    thick_asks_mm: float
     tip_apart_c: float
     tip_alike_c: float
     tip_sure_sd: float

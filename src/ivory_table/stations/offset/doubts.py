@@ -7,7 +7,7 @@ from ivory_table.runs.entry import Source
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.searching import approach_at
-from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown
+from ivory_table.stations.offset.entries import DisplayShown, Felt, SignShown, ThickTried
 from ivory_table.stations.offset.state import Offset
 
 
@@ -36,6 +36,18 @@ def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
                     "z_mm",
                     insist=True,
                 )
+
+
+@doubt.register
+def _thick_tried(what: ThickTried, run: OpenRun, source: Source) -> None:
+    if source == "hand" and what.under_mm >= OFFSET.thick_asks_mm and not what.sure:
+        raise Refused(
+            "so_thick",
+            f"{what.under_mm:g} mm under the tip is much: the tip will come down by nearly as much. Is the decimal point "
+            "where it belongs? If it really goes under, keep it again.",
+            "under_mm",
+            insist=True,
+        )
 
 
 @doubt.register

@@ -1,8 +1,8 @@
 """What is kept of the Z offset: what was felt and seen on the way down, the value stored and read back."""
 
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import Field, field_validator
+from pydantic import Field, field_validator, model_validator
 
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.feelcheck import FeelTry
@@ -265,6 +265,42 @@ class GapSeen(Row):
 
     def words(self, machine: Machine) -> str:
         return f"the gap looks like {self.gap_mm:g} mm at z {signed(self.z_mm, 3)}"
+
+
+class ThickTried(Row):
+    """What went under the tip at a known height and what did not: a coin, a stack of cards, the gauge folded."""
+
+    kind: Literal["thick_tried"] = "thick_tried"
+    effect: ClassVar[Effect] = "reads"
+    stations: ClassVar = ("offset",)
+    z_mm: FineMm
+    #: The thickest that goes under; 0: none of them does.
+    under_mm: Annotated[float, Field(ge=0, le=30)]
+    #: The thinnest that does not; None: all of them go under.
+    not_mm: Annotated[float, Field(gt=0, le=30)] | None = None
+    #: One thing whose thickness was typed for this.
+    typed: bool = False
+    sure: bool = False
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if not self.under_mm and self.not_mm is None:
+            raise ValueError("Say what goes under the tip, or what does not.")
+        if self.not_mm is not None and self.not_mm <= self.under_mm:
+            raise ValueError("What does not go under is thicker than what does.")
+        return self
+
+    @property
+    def words_alone(self) -> str:
+        """What was found, without the height."""
+        if not self.under_mm:
+            return f"{self.not_mm:g} mm does not go under"
+        return f"{self.under_mm:g} mm goes under" + (
+            f", {self.not_mm:g} mm does not" if self.not_mm is not None else ""
+        )
+
+    def words(self, machine: Machine) -> str:
+        return f"{self.words_alone} at z {signed(self.z_mm, 3)}"
 
 
 class LimitOpened(Row):

@@ -4,6 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ivory_table.core.approach import Under
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
@@ -28,6 +29,7 @@ from ivory_table.stations.offset.entries import (
     ProbeTouched,
     SensorMeasured,
     SignShown,
+    ThickTried,
     TipFeltAt,
     TipHeatCounted,
     ZeroDoubted,
@@ -39,7 +41,8 @@ class Offset(Slice):
     """What was felt and seen at the centre since the value was last stored, and a feel check in the making."""
 
     moves: tuple[Felt, ...] = ()
-    looks: tuple[GapSeen, ...] = ()
+    #: What was told of the gap from further away, by eye or by something thick, in its order.
+    looks: tuple[GapSeen | ThickTried, ...] = ()
     feel_tries: tuple[FeelTry, ...] = ()
     #: What the machine's display is above the height that is sent, mm: it counts from another zero.
     display_above_mm: float = 0.0
@@ -133,6 +136,14 @@ def _sensor_measured(what: SensorMeasured, run: RunState, entry: Entry) -> RunSt
 def _gap_seen(what: GapSeen, run: RunState, entry: Entry) -> RunState:
     offset, (x, y) = Offset.of(run), run.setup.plate.centre
     approach = approach_at(run, x, y).look(what.z_mm, what.gap_mm)
+    return searched(run, x, y, approach).put(replace(offset, looks=(*offset.looks, what)))
+
+
+@fold.register
+def _thick_tried(what: ThickTried, run: RunState, entry: Entry) -> RunState:
+    offset, (x, y) = Offset.of(run), run.setup.plate.centre
+    tried = Under(z_mm=what.z_mm, under_mm=what.under_mm, not_mm=what.not_mm, typed=what.typed)
+    approach = approach_at(run, x, y).slid_under(tried)
     return searched(run, x, y, approach).put(replace(offset, looks=(*offset.looks, what)))
 
 

@@ -26,6 +26,7 @@ class Now:
     step: Literal["feel", "set", "read_back", "done"]
     next_z_mm: float | None
     look_helps: bool
+    thick_helps: bool
     drag_z_mm: float
     sd_mm: float
     wanted: StoredChange
@@ -54,7 +55,15 @@ def now_at(run: OpenRun) -> Now:
         # A mesh that came after the offset moved the zero: what is known already says by how much.
         moved = state.mesh_since_offset and abs(wanted.shift_mm) > max(2 * machine.z_step_mm, 2 * sd)
         step = "set" if moved else "done"
-    return Now(step, next_z, step == "feel" and approach.look_helps, drag_z, sd, wanted)
+    return Now(
+        step,
+        next_z,
+        step == "feel" and approach.look_helps,
+        step == "feel" and approach.thick_helps,
+        drag_z,
+        sd,
+        wanted,
+    )
 
 
 def preview(run: OpenRun, wanted: OffsetTry) -> StoredChange:

@@ -3,6 +3,7 @@
 from typing import Literal
 
 from ivory_table.core.defaults import MOTION, OFFSET
+from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
 from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
@@ -11,6 +12,7 @@ from ivory_table.runs.run import OpenRun
 from ivory_table.runs.searching import approach_at
 from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.head import StationView, so_far
+from ivory_table.stations.offset.entries import GapSeen, ThickTried
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.offset.tip import tip_words
@@ -18,11 +20,20 @@ from ivory_table.stations.sheet import Figure, Sheet, Spot, height_field, sheet_
 
 
 class Move(Value):
-    """One height that was tried: how the gauge slid there, or how large the gap looked."""
+    """One height that was tried: how the gauge slid there, how large the gap looked, or what went under."""
 
     z_mm: float
     feel: str | None = None
     gap_mm: float | None = None
+    #: What went under the tip and what did not, in words.
+    thick: str = ""
+
+
+class ThickSize(Value):
+    """The gauge folded, or so many sheets of it."""
+
+    layers: int
+    mm: float
 
 
 class Counting(Value):
@@ -73,6 +84,9 @@ class OffsetView(StationView):
     limit: SoftLimit
     #: Far from the plate an eye tells more than a gauge: how large the gap under the tip looks.
     look_helps: bool
+    #: Something thick under the tip tells how far off it is; `thick_sizes`: what the gauge itself makes, from thin to thick.
+    thick_helps: bool
+    thick_sizes: tuple[ThickSize, ...]
     drag_z_mm: float
     drag_sd_mm: float
     moves: tuple[Move, ...]
@@ -135,6 +149,20 @@ def _limit(run: OpenRun, next_z: float | None) -> SoftLimit:
     )
 
 
+def thick_sizes(gauge: Gauge) -> tuple[ThickSize, ...]:
+    """What the gauge folded, or so many sheets of it, measures; nothing of one whose thickness is not known."""
+    if not gauge.measured:
+        return ()
+    sizes = (ThickSize(layers=n, mm=round(n * gauge.thickness_mm, 2)) for n in OFFSET.thick_layers)
+    return tuple(s for s in sizes if s.mm >= OFFSET.thick_least_mm)
+
+
+def _from_afar(look: GapSeen | ThickTried) -> Move:
+    if isinstance(look, ThickTried):
+        return Move(z_mm=look.z_mm, thick=look.words_alone)
+    return Move(z_mm=look.z_mm, gap_mm=look.gap_mm)
+
+
 def view(run: OpenRun) -> OffsetView:
     state, machine = run.state, run.setup.machine
     how = convention(state.convention_id, run.manner)
@@ -172,8 +200,10 @@ def view(run: OpenRun) -> OffsetView:
         drag_z_mm=drag_z,
         drag_sd_mm=sd,
         look_helps=now.look_helps,
+        thick_helps=now.thick_helps,
+        thick_sizes=thick_sizes(gauge) if now.thick_helps else (),
         moves=(
-            *(Move(z_mm=m.z_mm, gap_mm=m.gap_mm) for m in Offset.of(state).looks),
+            *(_from_afar(look) for look in Offset.of(state).looks),
             *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),
         ),
         wanted=wanted,

@@ -13,6 +13,7 @@ import { Sheet } from "../../sheet/Sheet";
 import { Button, Eyebrow, Field, Panel, Why } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
+import { ByThickness } from "./ByThickness";
 import { FeelCheck, useFeelCheck } from "./FeelCheck";
 import { ProbeCheck } from "./ProbeCheck";
 import { SecondTip } from "./SecondTip";
@@ -134,11 +135,21 @@ export function Offset() {
                 </p>
               )}
               <FeelKeys disabled={busy} onFeel={(f) => feel(FEELS.findIndex((x) => x.feel === f))} />
+              {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
+              {view.thick_helps && (
+                <ByThickness
+                  z={view.next_z_mm}
+                  sizes={view.thick_sizes}
+                  far={view.look_helps}
+                  keep={keep}
+                  busy={busy}
+                  asked={acts.refused?.problem.code === "so_thick"}
+                />
+              )}
               {view.tip_words && <p className="text-sm text-graphite">{view.tip_words}</p>}
               <SoftLimit limit={view.limit} keep={keep} busy={busy} />
               {view.moves.length === 0 && <WhatIsKnown keep={keep} busy={busy} />}
               {view.moves.length === 0 && <OwnDisplay keep={keep} busy={busy} />}
-              {view.look_helps && <ByEye z={view.next_z_mm} keep={keep} busy={busy} />}
             </>
           )}
           {!feeling && view.limit.open_mm > 0 && <SoftLimit limit={view.limit} keep={keep} busy={busy} />}
@@ -213,7 +224,7 @@ export function Offset() {
                 .map((m) => (
                   <li key={m.number} className="flex justify-between py-0.5">
                     <span className="font-mono">{signed(m.z_mm, 3)}</span>
-                    <span>{m.feel ?? `looks like ${m.gap_mm} mm`}</span>
+                    <span>{m.feel ?? (m.thick || `looks like ${m.gap_mm} mm`)}</span>
                   </li>
                 ))}
             </ol>
