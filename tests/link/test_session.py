@@ -1,5 +1,6 @@
 """The line, over a real pty and real TCP: what it says when things go well, and when they do not."""
 
+import socket
 import threading
 
 import numpy as np
@@ -359,3 +360,13 @@ def test_connecting_to_a_halted_machine_says_so_and_it_can_be_recovered(bench: B
     second.recover()
     until(lambda: second.status.state == "idle")
     assert not second.status.homed
+
+
+@pytest.mark.parametrize("plug", ["tcp"], indirect=True)
+def test_who_hangs_up_and_calls_again_at_once_finds_the_line_free(bench: Bench) -> None:
+    for _ in range(25):
+        with socket.create_connection(("127.0.0.1", bench.served.plug.port)) as line:
+            line.settimeout(20)
+            # The last words are not heard before the line is let go.
+            assert b"taken" not in line.recv(200)
+            line.sendall(b"half a wo")

@@ -105,14 +105,7 @@ class TcpPlug:
             ready, _, _ = select.select(waiting, [], [], 0.2)
         except (OSError, ValueError):
             return b""  # the client was dropped while we waited
-        if self._server in ready:
-            fresh, _ = self._server.accept()
-            if self._client is None:
-                fresh.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-                self._client = fresh
-                return None
-            fresh.sendall(b"taken: another host is on this line\n")
-            fresh.close()
+        # Whoever was here is heard to the end first: who hangs up and calls again at once must not find the line taken.
         if self._client is not None and self._client in ready:
             try:
                 data = self._client.recv(4096)
@@ -121,6 +114,14 @@ class TcpPlug:
             if not data:
                 self.drop()
             return data
+        if self._server in ready:
+            fresh, _ = self._server.accept()
+            if self._client is None:
+                fresh.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                self._client = fresh
+                return None
+            fresh.sendall(b"taken: another host is on this line\n")
+            fresh.close()
         return b""
 
     def write(self, data: bytes) -> None:
