@@ -322,8 +322,7 @@ def test_a_thickness_that_can_hardly_be_meant_is_asked_about_or_refused(desk: De
 
 def test_of_a_gauge_that_nobody_measured_no_folds_are_offered(desk: Desk) -> None:
     gauge = start(desk, "heron").setup.gauge
-    assert offset.view.thick_sizes(gauge)
-    assert offset.view.thick_sizes(gauge.model_copy(update={"measured": False, "stack_mm": None})) == ()
+    assert gauge.folds_mm == {2: 0.2, 4: 0.4, 8: 0.8, 16: 1.6}
+    assert gauge.model_copy(update={"measured": False}).folds_mm == {}
     # Two layers of a very thin one are for the gauge itself.
-    thin = offset.view.thick_sizes(gauge.model_copy(update={"thickness_mm": 0.05}))
-    assert [s.layers for s in thin] == [4, 8, 16]
+    assert list(gauge.model_copy(update={"thickness_mm": 0.05}).folds_mm) == [4, 8, 16]

@@ -459,6 +459,38 @@ def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) ->
     assert person.crashes() == []
 
 
+def test_a_tip_that_hangs_far_is_brought_down_by_what_goes_under_it(floor: Floor) -> None:
+    floor.connect()
+    floor.prove()
+    body = floor.served.body
+    cx, cy = floor.run.setup.plate.centre
+    floor.served.person.move_nozzle(1.4 - body.gap(cx, cy, 0.0))
+    floor.keep("offset", ZeroDoubted(why="nozzle"))
+    floor.start("offset", "bracket")
+    asked = 0
+    while floor.status.job != "Step down to the gauge at the centre" and floor.status.state != "waiting":
+        floor.wait()
+    folds = floor.run.setup.gauge.folds_mm
+    while floor.status.job == "Step down to the gauge at the centre" or floor.status.state == "waiting":
+        now = floor.status
+        if now.state == "waiting":
+            asked += 1
+            gap = body.gap(*body.at)
+            under = [f"{n} layers" for n, mm in folds.items() if 1.04 * mm < gap and f"{n} layers" in now.answers]
+            if under:
+                floor.lines.answer(floor.machine, under[-1], now.question)
+            else:
+                on_line.practice_answer(floor.lines, "run")
+            floor.until(lambda was=now: floor.status.question != was.question)
+        floor.wait()
+    rows = [e.what.kind for e in floor.run.entries]
+    assert "thick_tried" in rows
+    # It began above z 0, came down by 1.3 mm and found the drag; the gauge alone takes twice as many.
+    assert floor.run.state.search.approach.found
+    assert asked <= 12
+    assert floor.served.person.crashes() == []
+
+
 def test_a_proof_on_a_plate_that_nobody_measured_is_refused(floor: Floor) -> None:
     floor.connect()
     assert "it might scrape" in floor.do("first_layer", "print")

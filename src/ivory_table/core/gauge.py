@@ -9,7 +9,7 @@ from typing import Annotated, Literal, Self
 import numpy as np
 from pydantic import Field, model_validator
 
-from .defaults import FEEL
+from .defaults import FEEL, OFFSET
 from .value import Id, Label, Value
 
 GaugeKind = Literal["paper", "note", "card", "feeler", "shim", "lamp", "dial", "laser", "probe"]
@@ -69,6 +69,15 @@ class Gauge(Value):
     stack_mm: Annotated[float, Field(gt=0, le=100)] | None = None
     stack_sheets: Annotated[int, Field(ge=1, le=256)] | None = None
     retired: bool = False
+
+    @property
+    def folds_mm(self) -> dict[int, float]:
+        """By number of layers, from few to many, what it measures folded, or so many sheets of it, mm; none where it was not
+        measured, and none so thin that the gauge itself tells as much."""
+        if not self.measured:
+            return {}
+        sizes = {layers: round(layers * self.thickness_mm, 2) for layers in OFFSET.thick_layers}
+        return {layers: mm for layers, mm in sizes.items() if mm >= OFFSET.thick_least_mm}
 
     @model_validator(mode="after")
     def _stack_tells(self) -> Self:

@@ -7,7 +7,7 @@ from uuid import uuid4
 
 import numpy as np
 
-from ivory_table.core.approach import Approach
+from ivory_table.core.approach import Approach, Under
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.proof import ProofChoice
@@ -130,23 +130,53 @@ class Descent:
         self.approach = self.at(state).feel(round(self.z, 4), feel)
         return round(self.z, 4), feel
 
+    def under_or_feel(self, state: RunState, z: float) -> Under | tuple[float, Feel]:
+        """As `feel`; or, where the tip may hang far, how many layers of the gauge go under it."""
+        folds = state.setup.gauge.folds_mm if self.at(state).thick_helps else {}
+        if not folds:
+            return self.feel(state, z)
+        self.down(state, z)
+        asked = f"{self.name}, z {self.z:.3f}: {state.setup.gauge.try_words}. Plainly far off? Fold it, and say how many layers go under."
+        layers = {f"{n} layers": n for n in folds}
+        told: Any = self.work.session.question(asked, (*LOOSEST_FIRST, *layers), "feel")
+        at = round(self.z, 4)
+        if told not in layers:
+            self.approach = self.at(state).feel(at, told)
+            return at, told
+        most = folds[layers[told]]
+        under = Under(at, most, min((mm for mm in folds.values() if mm > most), default=None))
+        self.approach = self.at(state).slid_under(under)
+        return under
+
     def no_end(self) -> Cancelled:
         return Cancelled(
             f"{self.name}: {MOST_ANSWERS} answers did not agree. Clean the tip and the gauge, then try again."
         )
 
 
-def feel_down(work: Work, x: float, y: float, name: str, row: Callable[[float, Feel], Row] | None = None) -> float:
-    """From above to the drag, answer by answer; the z at which the gauge drags. Each feel is kept as `row` says."""
+def feel_down(
+    work: Work,
+    x: float,
+    y: float,
+    name: str,
+    row: Callable[[float, Feel], Row] | None = None,
+    thick: Callable[[Under], Row] | None = None,
+) -> float:
+    """From above to the drag, answer by answer; the z at which the gauge drags. Each feel is kept as `row` says, and what went
+    under a tip that hangs far as `thick` says: it is asked for where that is given."""
     tip, state = Descent.over(work, x, y, name), work.state
     for _ in range(MOST_ANSWERS):
         z = tip.next_mm(state)
         if z is None:
             return tip.at(state).drag[0]
-        felt = tip.feel(state, max(z, tip.lowest_mm(state)))
-        if row is not None:
-            work.keep(row(*felt), "hand")
-            state = work.state
+        z = max(z, tip.lowest_mm(state))
+        told = tip.under_or_feel(state, z) if thick is not None else tip.feel(state, z)
+        if isinstance(told, Under):
+            if thick is not None:
+                work.keep(thick(told), "hand")
+        elif row is not None:
+            work.keep(row(*told), "hand")
+        state = work.state if row is not None else state
     raise tip.no_end()
 
 

@@ -194,7 +194,7 @@ def first_contact(
     x, y = one.body.mounted.centre
     one.body.truth.shift += float(rng.uniform(*scenario["far_mm"])) - one.body.gap(x, y, 0.0)
     habit, moves, pressed = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0
-    sizes = tuple(s.mm for s in offset.view.thick_sizes(one.now.setup.gauge))
+    sizes = tuple(one.now.setup.gauge.folds_mm.values())
     now = offset.step.now_at(one.now)
     while now.next_z_mm is not None and moves < scenario["moves_cap"]:
         z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)

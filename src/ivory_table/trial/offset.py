@@ -86,7 +86,7 @@ def known_contact(
     approach = Approach.over(
         0.0, min(known_mm, 0.399), scale=state.feel, gauge_mm=state.drag_gap_mm, step_mm=0.01, seen_above=True
     )
-    sizes = tuple(s.mm for s in offset.view.thick_sizes(one.now.setup.gauge))
+    sizes = tuple(one.now.setup.gauge.folds_mm.values())
     moves, pressed = 0, 0.0
     while (z := approach.next_mm()) is not None and moves < SCENARIO["moves_cap"]:
         gap = one.body.gap(x, y, z)

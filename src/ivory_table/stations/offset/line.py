@@ -3,6 +3,7 @@
 from functools import partial
 from typing import Any
 
+from ivory_table.core.approach import Under
 from ivory_table.core.defaults import OFFSET, PROBE
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
@@ -12,7 +13,15 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import lift, probe_at, probe_reaches
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations.offers import offer, untried, walked
-from ivory_table.stations.offset.entries import FeelTried, Felt, LimitClosed, LimitOpened, ProbeTouched, SignShown
+from ivory_table.stations.offset.entries import (
+    FeelTried,
+    Felt,
+    LimitClosed,
+    LimitOpened,
+    ProbeTouched,
+    SignShown,
+    ThickTried,
+)
 from ivory_table.stations.offset.state import Offset
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.offset.view import sign_try
@@ -33,13 +42,13 @@ def bracket(work: Work) -> None:
     x, y = work.now.setup.plate.centre
     does = work.session.manner
     if not does.can("limit_open"):
-        feel_down(work, x, y, "the centre", partial(_felt, x, y))
+        feel_down(work, x, y, "the centre", partial(_felt, x, y), _went_under)
         return
     # The tip may have to go below zero: opened for this, closed whatever comes of it.
     work.session.ask(does.send("limit_open", lowest=-OFFSET.limit_mm))
     work.keep(LimitOpened(by_mm=OFFSET.limit_mm))
     try:
-        feel_down(work, x, y, "the centre", partial(_felt, x, y))
+        feel_down(work, x, y, "the centre", partial(_felt, x, y), _went_under)
     finally:
         if work.session.status.state in ("busy", "waiting"):
             work.session.go_on()
@@ -69,6 +78,10 @@ def feel_check(work: Work) -> None:
 
 def _felt(x_mm: float, y_mm: float, z_mm: float, feel: Feel) -> Felt:
     return Felt(x_mm=x_mm, y_mm=y_mm, z_mm=z_mm, feel=feel)
+
+
+def _went_under(told: Under) -> ThickTried:
+    return ThickTried(z_mm=told.z_mm, under_mm=told.under_mm, not_mm=told.not_mm)
 
 
 def touch_again(work: Work) -> None:

@@ -3,7 +3,6 @@
 from typing import Literal
 
 from ivory_table.core.defaults import MOTION, OFFSET
-from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
 from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
@@ -149,14 +148,6 @@ def _limit(run: OpenRun, next_z: float | None) -> SoftLimit:
     )
 
 
-def thick_sizes(gauge: Gauge) -> tuple[ThickSize, ...]:
-    """What the gauge folded, or so many sheets of it, measures; nothing of one whose thickness is not known."""
-    if not gauge.measured:
-        return ()
-    sizes = (ThickSize(layers=n, mm=round(n * gauge.thickness_mm, 2)) for n in OFFSET.thick_layers)
-    return tuple(s for s in sizes if s.mm >= OFFSET.thick_least_mm)
-
-
 def _from_afar(look: GapSeen | ThickTried) -> Move:
     if isinstance(look, ThickTried):
         return Move(z_mm=look.z_mm, thick=look.words_alone)
@@ -201,7 +192,7 @@ def view(run: OpenRun) -> OffsetView:
         drag_sd_mm=sd,
         look_helps=now.look_helps,
         thick_helps=now.thick_helps,
-        thick_sizes=thick_sizes(gauge) if now.thick_helps else (),
+        thick_sizes=tuple(ThickSize(layers=n, mm=mm) for n, mm in gauge.folds_mm.items()) if now.thick_helps else (),
         moves=(
             *(_from_afar(look) for look in Offset.of(state).looks),
             *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),
