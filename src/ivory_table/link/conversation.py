@@ -336,6 +336,9 @@ class Conversation:
 
     def hang_up(self) -> None:
         """Let go of the port and of the record."""
+        # A serial device is another's again once nobody listens to it any more: whoever comes next must not find it in use.
+        if self._reader.is_alive() and threading.current_thread() is not self._reader:
+            self._reader.join(1)
         self._port.close()
         if self._log:
             for handler in list(self._log.handlers):
