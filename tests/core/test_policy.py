@@ -311,13 +311,14 @@ def test_half_a_mark_is_never_reduced() -> None:
 @pytest.mark.slow
 @pytest.mark.parametrize("truth", [0.4, "elastic"])
 def test_six_screws_take_fewer_stops_than_the_ring_and_end_within(truth: float | str) -> None:
-    row = trial.table(8, 3, [truth], count=6, workers=2, known_runs=1)["rows"][0]
+    # Of eight machines five may be within by chance where 97 of 100 are.
+    row = trial.table(24, 11, [truth], count=6, workers=2, known_runs=1)["rows"][0]
     counting, reading = row["counting, new"], row["read all, known"]
     # About one bending plate in fifty is not done: slack bolts that come and go.
     assert counting["capped"] <= (1 if truth == "elastic" else 0)
     assert counting["mean"] < 0.8 * row["ring"]["mean"]
-    assert counting["truly_within"] >= 0.75
-    assert reading["truly_within"] >= 0.85
+    assert counting["truly_within"] >= 0.85
+    assert reading["truly_within"] >= 0.9
     assert reading["capped"] == 0
 
 
