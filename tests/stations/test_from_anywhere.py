@@ -315,6 +315,8 @@ def test_a_thickness_that_can_hardly_be_meant_is_asked_about_or_refused(desk: De
         keep(desk, "offset", ThickTried(z_mm=0.5, under_mm=16, typed=True))
     assert asked.value.insist
     assert keep(desk, "offset", ThickTried(z_mm=0.5, under_mm=3.2, typed=True, sure=True)).entries
+    # Sixteen layers of a card are no slip of a hand.
+    assert keep(desk, "offset", ThickTried(z_mm=0.4, under_mm=3.2)).entries
     for wrong in ({"under_mm": 0}, {"under_mm": 0.8, "not_mm": 0.4}, {"under_mm": 31}, {"under_mm": float("nan")}):
         with pytest.raises(ValidationError):
             ThickTried.model_validate({"z_mm": 0.5} | wrong)

@@ -40,7 +40,7 @@ def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
 
 @doubt.register
 def _thick_tried(what: ThickTried, run: OpenRun, source: Source) -> None:
-    if source == "hand" and what.under_mm >= OFFSET.thick_asks_mm and not what.sure:
+    if source == "hand" and what.typed and what.under_mm >= OFFSET.thick_asks_mm and not what.sure:
         raise Refused(
             "so_thick",
             f"{what.under_mm:g} mm under the tip is much: the tip will come down by nearly as much. Is the decimal point "
