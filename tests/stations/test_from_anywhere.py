@@ -296,7 +296,8 @@ def test_something_thick_brings_the_tip_down_at_once_and_is_gone_when_taken_back
     run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
     view = offset.view.view(run)
     assert view.thick_helps
-    assert [s.mm for s in view.thick_sizes] == [0.2, 0.4, 0.8, 1.6]
+    assert [s.under_mm for s in view.thick_sizes] == [0, 0.2, 0.4, 0.8, 1.6]
+    assert [s.not_mm for s in view.thick_sizes] == [0.2, 0.4, 0.8, 1.6, None]
     z = view.next_z_mm
     run = keep(desk, "offset", ThickTried(z_mm=z, under_mm=0.8, not_mm=1.6))
     later = offset.view.view(run)

@@ -6,6 +6,7 @@ cuts, the slip and the gauge are the same each time, so they must not add up to 
 Lengths in mm; heights are commanded z at one place, up positive.
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -35,6 +36,11 @@ class Under:
     under_mm: float
     not_mm: float | None
     typed: bool = False
+
+    @classmethod
+    def of_sizes(cls, z_mm: float, under_mm: float, sizes_mm: Iterable[float]) -> "Under":
+        """Of things of known sizes the thickest that goes under; the next thicker one does not."""
+        return cls(z_mm, under_mm, min((mm for mm in sizes_mm if mm > under_mm), default=None))
 
 
 @dataclass(frozen=True, eq=False)
@@ -202,6 +208,11 @@ class Approach:
         return "drag" in feels or bool(feels & {"free", "brush"} and feels & {"snag", "stuck"})
 
     @property
+    def _met_nothing(self) -> bool:
+        """Whether the gauge, wherever it was tried, was free."""
+        return all(feel == "free" for _, feel in self.felt)
+
+    @property
     def found(self) -> bool:
         """Whether the drag was touched, or both its sides, and is known as closely as wanted."""
         return self.touched and self.drag[1] <= OFFSET.sd_wanted_mm
@@ -227,7 +238,7 @@ class Approach:
     def thick_helps(self) -> bool:
         """Whether something thick under the tip would save moves: before the gauge has met anything, where the doubt is
         larger than a step, and nothing of the kind was tried so high."""
-        if self.touched or any(feel != "free" for _, feel in self.felt):
+        if not self._met_nothing:
             return False
         at = self.next_mm()
         if at is None or any(at > t.z_mm - OFFSET.closest_step_mm / 2 for t in self.thick):
@@ -238,7 +249,7 @@ class Approach:
     def look_helps(self) -> bool:
         """Whether an eye's guess at the gap would save moves: before the gauge has met anything, and far off, as far
         as is believed or as the doubt goes."""
-        if self.touched or any(feel != "free" for _, feel in self.felt):
+        if not self._met_nothing:
             return False
         at = self.next_mm()
         # Looked at from the same height again, an eye sees what it saw.
@@ -256,7 +267,7 @@ class Approach:
             return None
         step = self.step_mm
         floor = np.ceil(self.lowest_mm / step - 1e-9) * step
-        if not self.touched and all(feel == "free" for _, feel in self.felt):
+        if self._met_nothing:
             z = max(floor, np.round(self.quantile(0.5) / step) * step)
             if z >= self._clear_mm - step / 2:
                 z = max(floor, self._clear_mm - step)

@@ -143,8 +143,7 @@ class Descent:
         if told not in layers:
             self.approach = self.at(state).feel(at, told)
             return at, told
-        most = folds[layers[told]]
-        under = Under(at, most, min((mm for mm in folds.values() if mm > most), default=None))
+        under = Under.of_sizes(at, folds[layers[told]], folds.values())
         self.approach = self.at(state).slid_under(under)
         return under
 

@@ -16,6 +16,7 @@ from uuid import uuid4
 
 import numpy as np
 
+from ivory_table.core.approach import Under
 from ivory_table.core.bead import Bead
 from ivory_table.core.hands import Look, Reach
 from ivory_table.core.plate import Machine, Plate, symmetric_screws
@@ -41,6 +42,8 @@ from .tram import ELASTIC, table
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("harm.toml").read_text("utf-8"))
 SCENARIO_FILE = "ivory_table/trial/harm.toml"
 PRESSED_MM = 0.10
+#: How a first contact is told: by eye and feel, by feel alone, or with the gauge folded as well.
+How = Literal["eye", "feel", "thick"]
 
 
 class Erring(PracticePerson):
@@ -63,12 +66,12 @@ class Erring(PracticePerson):
         slip = int(self.body.rng().choice([-2, 2])) if still is None and self._errs("miscount_share") else 0
         return Reach(marks + slip, still)
 
-    def slid_under(self, gap_mm: float, sizes_mm: tuple[float, ...]) -> tuple[float, float | None]:
-        """The thickest of the folded gauge that goes under the tip, 0 for none, and the thinnest that does not."""
+    def slid_under(self, z_mm: float, gap_mm: float) -> Under:
+        """What of the folded gauge goes under the tip, and what does not."""
         rng, springs = self.body.rng(), 1 + SCENARIO["fold_springs"]
-        goes = [s for s in sizes_mm if s * (springs + rng.normal(0, SCENARIO["fold_sd"])) < gap_mm]
-        under = max(goes, default=0.0)
-        return under, min((s for s in sizes_mm if s > under), default=None)
+        sizes = self.body.gauge.folds_mm.values()
+        goes = [s for s in sizes if s * (springs + rng.normal(0, SCENARIO["fold_sd"])) < gap_mm]
+        return Under.of_sizes(z_mm, max(goes, default=0.0), sizes)
 
     def print_zone(self, proof: ProofPlan, zone: int) -> Look:
         if self._greasy(proof, zone):
@@ -157,7 +160,7 @@ def contact_figures(job: tuple[str, int, int]) -> dict[str, float]:
     """The first contact from far away, by eye and feel and by feel alone."""
     folder, seed, number = job
     out: dict[str, float] = {"found_untouched": 0.0}
-    hows: tuple[Literal["eye", "feel"], ...] = ("eye", "feel")
+    hows: tuple[How, ...] = ("eye", "feel")
     for how in hows:
         rng = stream(seed, 2, number)
         one, person = trial_of(folder, any_machine(rng), seed, number)
@@ -183,7 +186,7 @@ def first_contact(
     person: "Erring",
     rng: np.random.Generator,
     scenario: dict[str, Any],
-    how: Literal["eye", "feel", "thick"],
+    how: How,
 ) -> Contact:
     """The tip hangs some mm above the plate at z 0, gauge in between, and nobody knows how far.
 
@@ -194,15 +197,14 @@ def first_contact(
     x, y = one.body.mounted.centre
     one.body.truth.shift += float(rng.uniform(*scenario["far_mm"])) - one.body.gap(x, y, 0.0)
     habit, moves, pressed = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0
-    sizes = tuple(one.now.setup.gauge.folds_mm.values())
     now = offset.step.now_at(one.now)
     while now.next_z_mm is not None and moves < scenario["moves_cap"]:
         z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
         pressed = max(pressed, one.body.sheet_mm() - gap)
         moves += 1
         if how == "thick" and now.thick_helps and gap > person.body.sheet_mm():
-            under, refused = person.slid_under(gap, sizes)
-            one.keep("offset", ThickTried(z_mm=z, under_mm=under, not_mm=refused, sure=True))
+            tried = person.slid_under(z, gap)
+            one.keep("offset", ThickTried(z_mm=z, under_mm=tried.under_mm, not_mm=tried.not_mm, sure=True))
         elif how != "feel" and now.look_helps and gap > 0.4:
             seen = gap * float(np.exp(habit + rng.normal(0, scenario["eye_share"])))
             one.keep("offset", GapSeen(z_mm=z, gap_mm=min(round(seen, 2), 30.0)))

@@ -6,11 +6,11 @@ import time
 import tomllib
 from datetime import UTC, datetime, timedelta
 from importlib.resources import files
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 
-from ivory_table.core.approach import Approach, Under
+from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import SECOND
 from ivory_table.core.offset import convention
 from ivory_table.core.plate_values import PlateValue, foretold_for
@@ -22,13 +22,13 @@ from ivory_table.stations.offset.entries import SignShown
 from ivory_table.stations.stored.entries import OffsetSet
 
 from .figures import figure
-from .harm import PRESSED_MM, Erring, any_machine, first_contact, stream, trial_of
+from .harm import PRESSED_MM, Erring, How, any_machine, first_contact, stream, trial_of
 from .run import Trial
 
 SCENARIO: dict[str, Any] = tomllib.loads(files(__package__).joinpath("offset.toml").read_text("utf-8"))
 SCENARIO_FILE = "ivory_table/trial/offset.toml"
 PRESSED_HARD_MM = 0.15
-HOWS: tuple[Literal["eye", "feel", "thick"], ...] = ("eye", "feel", "thick")
+HOWS: tuple[How, ...] = ("eye", "feel", "thick")
 
 
 def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
@@ -42,14 +42,11 @@ def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
 
     for known in SCENARIO["known_mm"]:
         rng = stream(seed, 3, number)
-        one, person = trial_of(folder, any_machine(rng), seed, number)
-        moves, pressed, error = known_contact(one, person, rng, known)
-        note(**{f"moves_{round(10 * known):02d}": moves})
-        note(pressed=pressed > PRESSED_MM, pressed_hard=pressed > PRESSED_HARD_MM, error_rms=error**2)
-        one, person = trial_of(folder, any_machine(rng), seed, number)
-        moves, pressed, error = known_contact(one, person, rng, known, thick=True)
-        note(**{f"moves_{round(10 * known):02d}_thick": moves})
-        note(pressed=pressed > PRESSED_MM, pressed_hard=pressed > PRESSED_HARD_MM, error_rms=error**2)
+        for thick, way in ((False, ""), (True, "_thick")):
+            one, person = trial_of(folder, any_machine(rng), seed, number)
+            moves, pressed, error = known_contact(one, person, rng, known, thick=thick)
+            note(**{f"moves_{round(10 * known):02d}{way}": moves})
+            note(pressed=pressed > PRESSED_MM, pressed_hard=pressed > PRESSED_HARD_MM, error_rms=error**2)
     for how in HOWS:
         rng = stream(seed, 4, number)
         machine = any_machine(rng).model_copy(update={"sign_proved": False})
@@ -72,7 +69,7 @@ def machine_figures(job: tuple[str, int, int]) -> dict[str, list[float]]:
 
 
 def known_contact(
-    one: Trial, person: Erring, rng: np.random.Generator, known_mm: float, *, thick: bool = False
+    one: Trial, person: Erring, rng: np.random.Generator, known_mm: float, *, thick: bool
 ) -> tuple[int, float, float]:
     """Moves, the deepest press and the error of a first contact whose drag is believed to `known_mm`.
 
@@ -86,14 +83,12 @@ def known_contact(
     approach = Approach.over(
         0.0, min(known_mm, 0.399), scale=state.feel, gauge_mm=state.drag_gap_mm, step_mm=0.01, seen_above=True
     )
-    sizes = tuple(one.now.setup.gauge.folds_mm.values())
     moves, pressed = 0, 0.0
     while (z := approach.next_mm()) is not None and moves < SCENARIO["moves_cap"]:
         gap = one.body.gap(x, y, z)
         moves, pressed = moves + 1, max(pressed, one.body.sheet_mm() - gap)
         if thick and approach.thick_helps and gap > one.body.sheet_mm():
-            under, refused = person.slid_under(gap, sizes)
-            approach = approach.slid_under(Under(z, under, refused))
+            approach = approach.slid_under(person.slid_under(z, gap))
         else:
             approach = approach.feel(z, person._feel(gap))
     return moves, pressed, one.body.gap(x, y, approach.drag[0]) - drag

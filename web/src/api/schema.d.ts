@@ -7989,13 +7989,15 @@ export interface components {
         };
         /**
          * ThickSize
-         * @description The gauge folded, or so many sheets of it.
+         * @description The gauge folded, or so many sheets of it, as the thickest that goes under the tip; no layers: nothing of it does.
          */
         ThickSize: {
             /** Layers */
             layers: number;
-            /** Mm */
-            mm: number;
+            /** Not Mm */
+            not_mm: number | null;
+            /** Under Mm */
+            under_mm: number;
         };
         /**
          * ThickTried

@@ -12,7 +12,7 @@ from ivory_table.core.odds import Odds
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.placing import SoundArea, grid_of, largest_sound, share_sound
 from ivory_table.core.proof import ProofPlan
-from ivory_table.core.value import StationName, Value
+from ivory_table.core.value import Array, StationName, Value
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
@@ -47,6 +47,12 @@ class NextStep(Value):
     neighbour: tuple[int, int] | None = None
 
 
+def cells_believed(state: RunState) -> tuple[Array, Array]:
+    """Places over the whole plate (ny, nx, 2), mm, and what the machine's mesh lifts there (ny, nx)."""
+    cells = grid_of(state.setup.plate)
+    return cells, state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+
+
 @once_per_state
 def area_left(run: OpenRun) -> SoundArea | None:
     """The largest part of the plate that is likely enough sound all over, by what is believed with the marks."""
@@ -55,17 +61,16 @@ def area_left(run: OpenRun) -> SoundArea | None:
     holds = Odds.of(wanted.field).stays * state.eye.trust
     if holds <= JUDGE.done_at:
         return None
-    cells = grid_of(plate)
-    believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    cells, believes = cells_believed(state)
     found = largest_sound(state.belief, plate, wanted.plan.bead, believes, cells, JUDGE.done_at / holds)
     return found and found.model_copy(update={"p": round(found.p * holds, 3)})
 
 
+@once_per_state
 def whole_plate(run: OpenRun) -> str:
     """What the zones do not say: how much of all of the plate is expected to be sound."""
     state, plate, wanted = run.state.with_marks(), run.setup.plate, run.state.wanted
-    cells = grid_of(plate)
-    believes = state.machine_believes(cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    cells, believes = cells_believed(state)
     share = share_sound(state.belief, plate, wanted.plan.bead, believes, cells) * Odds.of(wanted.field).stays
     count = len(wanted.plan.zones)
     words = f"The {count} zones are what was looked at. Of the whole plate about {share:.0%} is expected to be sound"
@@ -110,7 +115,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
         remedies = [LAYER.causes[name].remedy for name in action.causes]
         remedy = "; ".join([*remedies[:1], *(r[0].lower() + r[1:] for r in remedies[1:])])
         words = {
-            "done": "Every zone is sound. Sign off.",
+            "done": "Every zone is sound." + ("" if state.readback_due else " Sign off."),
             "offset": f"Bring the nozzle {stored.words}." if stored else "",
             "knobs": f"Turn these knobs, then bring the nozzle {stored.words}." if stored else "Turn these knobs.",
             "mesh": "Measure the mesh anew." if state.mesh_on else "Measure a mesh and use it.",
@@ -147,7 +152,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             )
         leads_to, does = end_of(state) if action.kind == "done" else (LEADS_TO.get(action.kind), DOES[action.kind])
         if leads_to == "offset":
-            words = f"{words.removesuffix(' Sign off.')} Read the stored value back before you sign off."
+            words = f"{words} Read the stored value back before you sign off."
         if action.kind == "print_again" and alone is not None:
             words = f"Print {' and '.join(z.name for z in alone.zones)} again, alone."
         if action.kind in ("offset", "knobs"):

@@ -5,10 +5,11 @@ import numpy as np
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import BEAD, LAYER
 from ivory_table.core.hold_down import HoldDown, hold_down
-from ivory_table.core.placing import Footprint, Placing, grid_of, placing
+from ivory_table.core.placing import Footprint, Placing, placing
 from ivory_table.core.recipe import Recipe, forgives, recipes
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.first_layer.doing import cells_believed
 from ivory_table.stations.sheet import Figure, Sheet, sheet_of
 
 #: A footprint is looked at in at most so many cells along its longer side.
@@ -58,13 +59,11 @@ def recipe_view(run: OpenRun) -> RecipeView:
 def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) -> PlacingView:
     """The best places for parts, by what is believed of the plate now, the mesh in use and its keep-outs."""
     state, plate = run.state.with_marks(), run.setup.plate
-    cells = grid_of(plate)
-    flat = cells.reshape(-1, 2)
-    believes = state.machine_believes(flat).reshape(cells.shape[:2])
+    cells, believes = cells_believed(state)
     nozzle = run.setup.machine.nozzle_mm
     bead = Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
     found = placing(state.belief, plate, bead, believes, cells, footprint)
-    _, sd = state.belief.height(flat)
+    _, sd = state.belief.height(cells.reshape(-1, 2))
     known = float(np.median(sd))
     words = f"The plate is known to ±{known:.3f} mm"
     words += ", with the mesh in use" if state.mesh_on else ", without a mesh"

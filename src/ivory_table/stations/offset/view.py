@@ -2,7 +2,9 @@
 
 from typing import Literal
 
+from ivory_table.core.approach import Under
 from ivory_table.core.defaults import MOTION, OFFSET
+from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
 from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
@@ -29,10 +31,11 @@ class Move(Value):
 
 
 class ThickSize(Value):
-    """The gauge folded, or so many sheets of it."""
+    """The gauge folded, or so many sheets of it, as the thickest that goes under the tip; no layers: nothing of it does."""
 
     layers: int
-    mm: float
+    under_mm: float
+    not_mm: float | None
 
 
 class Counting(Value):
@@ -148,6 +151,12 @@ def _limit(run: OpenRun, next_z: float | None) -> SoftLimit:
     )
 
 
+def _thick_sizes(gauge: Gauge) -> tuple[ThickSize, ...]:
+    folds = gauge.folds_mm
+    tried = ((n, Under.of_sizes(0.0, mm, folds.values())) for n, mm in {0: 0.0, **folds}.items())
+    return tuple(ThickSize(layers=n, under_mm=t.under_mm, not_mm=t.not_mm) for n, t in tried) if folds else ()
+
+
 def _from_afar(look: GapSeen | ThickTried) -> Move:
     if isinstance(look, ThickTried):
         return Move(z_mm=look.z_mm, thick=look.words_alone)
@@ -192,7 +201,7 @@ def view(run: OpenRun) -> OffsetView:
         drag_sd_mm=sd,
         look_helps=now.look_helps,
         thick_helps=now.thick_helps,
-        thick_sizes=tuple(ThickSize(layers=n, mm=mm) for n, mm in gauge.folds_mm.items()) if now.thick_helps else (),
+        thick_sizes=_thick_sizes(gauge) if now.thick_helps else (),
         moves=(
             *(_from_afar(look) for look in Offset.of(state).looks),
             *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),

@@ -26,8 +26,8 @@ export function ByThickness({
   const thick = typedNumber(text);
   const wrong =
     text.trim() && !(thick !== null && thick > 0 && thick <= 30) ? "Give its thickness in mm, such as 1.5." : null;
-  const under = (mm: number, not: number | null) =>
-    keep({ kind: "thick_tried", z_mm: z, under_mm: mm, not_mm: not, typed: false, sure: false });
+  const under = ({ under_mm, not_mm }: Schemas["ThickSize"]) =>
+    keep({ kind: "thick_tried", z_mm: z, under_mm, not_mm, typed: false, sure: false });
   const own = (goes: boolean) => {
     if (thick === null || wrong) return;
     const told = goes ? { under_mm: thick, not_mm: null } : { under_mm: 0, not_mm: thick };
@@ -43,13 +43,10 @@ export function ByThickness({
           <fieldset className="flex flex-col gap-1">
             <legend className="pb-1 text-sm">The thickest that goes under the tip, layers of the gauge:</legend>
             <div className="grid grid-cols-5 gap-1">
-              <Button disabled={busy} onClick={() => under(0, sizes[0]?.mm ?? null)}>
-                none
-              </Button>
-              {sizes.map((s, k) => (
-                <Button key={s.layers} disabled={busy} onClick={() => under(s.mm, sizes[k + 1]?.mm ?? null)}>
-                  {s.layers}
-                  <span className="block font-mono text-xs font-normal">{s.mm}</span>
+              {sizes.map((s) => (
+                <Button key={s.layers} disabled={busy} onClick={() => under(s)}>
+                  {s.layers || "none"}
+                  {s.layers > 0 && <span className="block font-mono text-xs font-normal">{s.under_mm}</span>}
                 </Button>
               ))}
             </div>
