@@ -387,17 +387,17 @@ def test_a_feel_teaches_the_persons_own_scatter() -> None:
 
 def test_a_knob_that_does_not_reach_the_drag_is_believed_to_do_little() -> None:
     before = new_belief(SCREWS)
-    after = tram_told.not_reached(before, SCREWS, 1, 32, "loose", 0.0)
+    after = tram_told.not_reached(before, SCREWS, 1, 32, "loose", 0.0, dragged_before=True)
     own = [float(b.weight @ b.passes[:, 1, 1]) for b in (before, after)]
     assert own[1] < own[0]
     assert after.collapsed[0][1] < before.collapsed[0][1] - 0.1  # it stands low, still
-    mirrored = tram_told.not_reached(before, SCREWS, 1, -32, "tight", 0.0)
+    mirrored = tram_told.not_reached(before, SCREWS, 1, -32, "tight", 0.0, dragged_before=True)
     assert mirrored.collapsed[0][1] == pytest.approx(-after.collapsed[0][1], abs=0.1)
 
 
 def test_where_the_drag_is_out_of_reach_others_come_first() -> None:
     screws = screws_of(6)
-    belief = tram_told.not_reached(new_belief(screws), screws, 1, 32, "loose", 0.0)
+    belief = tram_told.not_reached(new_belief(screws), screws, 1, 32, "loose", 0.0, dragged_before=True)
     visits, last = [], 1
     for _ in range(3):
         stop = advice.next_stop(belief, screws, 0.0, TOL, last)
@@ -513,3 +513,24 @@ def test_many_screws_that_are_within_are_left_alone() -> None:
     marks, after = advice.turns_worth_making(belief, screws, 0.5, TOL)
     assert not np.any(marks)
     assert after is belief
+
+
+@pytest.mark.parametrize("sunk", [(-0.2, -1.6, -1.7), (-0.3, -0.7, -0.5, -2.4), (1.9, 0.1, 1.8, 0.2)])
+def test_a_plate_further_off_than_two_turns_is_brought_to_the_drag(sunk: tuple[float, ...]) -> None:
+    screws, heights = screws_of(len(sunk)), np.array(sunk)
+    belief, last, dragged = new_belief(screws), None, set()
+    for _ in range(16):
+        if belief.p_within(TOL) >= TRAM.done_at and len(dragged) == len(sunk):
+            break
+        stop = advice.next_stop(belief, screws, 0.0, TOL, last)
+        j = last = stop.screw
+        wanted = round(-heights[j] / screws[j].mm_per_mark)
+        if abs(wanted) > stop.most_marks:
+            went = float(np.sign(wanted) * stop.most_marks)
+            still: Literal["tight", "loose"] = "loose" if wanted > 0 else "tight"
+            belief = tram_told.not_reached(belief, screws, j, went, still, 0.0, dragged_before=j in dragged)
+            continue
+        heights[j] += wanted * screws[j].mm_per_mark
+        belief = tram_told.counted(belief, screws, j, wanted, 0.0)
+        dragged.add(j)
+    assert np.ptp(heights) <= 2 * TOL

@@ -201,8 +201,10 @@ def next_stop(
             first *= 1 - 0.02 * away / away.max()
         chosen = ahead.sets[int(fewest(ahead, costs[None], ends_at_mm(m, tol_mm))[0])]
         near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
-        # Where the drag is out of reach, others bring the plate nearer first.
-        j = min([j for j in near if chosen[j]] or near or others, key=lambda j: first[j])
+        best = min([j for j in others if chosen[j]] or others, key=lambda j: first[j])
+        # Where the drag is out of reach, others bring the plate nearer first, as long as a visit there is worth about as much.
+        j = min([j for j in near if chosen[j]] or near or [best], key=lambda j: first[j])
+        j = j if first[j] < TRAM.near_first * first[best] else best
     return at_stop(belief, screws, drag_gap_mm, j)
 
 

@@ -5,6 +5,7 @@ from typing import Literal
 import numpy as np
 
 from .belief import Belief
+from .defaults import TRAM
 from .gauge import Feel, FeelScale, feel_interval
 from .plate import Screw
 from .steps import CountFound, SaidBefore
@@ -44,12 +45,17 @@ def not_reached(
     marks: float,
     still: Literal["tight", "loose"],
     drag_gap_mm: float,
+    *,
+    dragged_before: bool,
 ) -> Belief:
     """A knob turned by `marks`, as far as is sensible, did not bring the gauge to drag, and was turned back.
 
-    On which side of the drag the plate still was tells how little this knob does.
+    On which side of the drag the plate still was tells how little this knob does. Where the gauge has never
+    dragged, the plate may as well be further off than anybody expected: as far as a knob may have been set wrongly.
     """
     screw = screws[j]
+    if not dragged_before:
+        belief = belief.turned(j, 0.0, TRAM.far_sd_mm)
     there = turned(belief, screws, j, marks)
     row = belief.drag_row(screw.x_mm, screw.y_mm)
     drag = belief.shift_mm - drag_gap_mm

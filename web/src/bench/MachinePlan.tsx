@@ -1,6 +1,10 @@
 /** A machine on the bench, drawn as its plate. */
 import type { Schemas } from "../api/client";
+import { boundsOf } from "../sheet/frame";
 import { day, signed } from "../ui/words";
+
+/** Machines on one bench are drawn to one scale, as long as the plate fits: a plate of 318 mm takes 92 px. */
+const scaleOf = (widest: number) => 92 / Math.max(318, widest);
 
 export const isDue = (line: Schemas["MachineLine"]) =>
   line.expected?.due_at != null && new Date(line.expected.due_at) <= new Date();
@@ -19,7 +23,8 @@ export function MachinePlan({
   const plate = machine.plates[0];
   if (!plate) return null;
   const round = plate.shape === "round";
-  const scale = 92 / 318;
+  const [x0, y0, x1, y1] = boundsOf(plate);
+  const scale = scaleOf(Math.max(plate.width_mm, plate.depth_mm));
   const w = plate.width_mm * scale;
   const h = plate.depth_mm * scale;
   return (
@@ -38,8 +43,8 @@ export function MachinePlan({
         {machine.screws.map((s) => (
           <circle
             key={s.name}
-            cx={(s.x_mm - plate.width_mm / 2) * scale}
-            cy={-(s.y_mm - plate.depth_mm / 2) * scale}
+            cx={(s.x_mm - (x0 + x1) / 2) * scale}
+            cy={-(s.y_mm - (y0 + y1) / 2) * scale}
             r={6}
             fill="var(--paper)"
             stroke="var(--ink)"

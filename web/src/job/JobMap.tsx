@@ -1,5 +1,6 @@
 /** The plate with what a job lays on it in the first layer: where it holds, where it parts, where it is scraped. */
 import type { JobReport } from "../api/jobs";
+import { boundsOf } from "../sheet/frame";
 
 const LOOK = {
   sound: { fill: "var(--verdigris)", words: "sound" },
@@ -12,13 +13,12 @@ type Verdict = keyof typeof LOOK;
 export function JobMap({ report }: { report: JobReport }) {
   const { plate, cells, cell_mm: size } = report;
   const round = plate.shape === "round";
-  const [x0, y0] = round ? [-plate.width_mm / 2, -plate.width_mm / 2] : [0, 0];
-  const deep = round ? plate.width_mm : plate.depth_mm;
+  const [x0, , , y1] = boundsOf(plate);
   const there = (Object.keys(LOOK) as Verdict[]).filter((v) => cells.some((c) => c.verdict === v));
   return (
     <figure className="flex min-h-0 flex-1 flex-col">
       <svg
-        viewBox={`${x0 - 6} ${-(y0 + deep) - 6} ${plate.width_mm + 12} ${deep + 12}`}
+        viewBox={`${x0 - 6} ${-y1 - 6} ${plate.width_mm + 12} ${plate.depth_mm + 12}`}
         className="min-h-0 w-full flex-1"
         role="img"
         aria-label={`The first layer of ${report.name} on ${plate.name}: ${there.map((v) => `${Math.round((100 * cells.filter((c) => c.verdict === v).length) / cells.length)} % ${LOOK[v].words}`).join(", ") || "nothing is known"}`}

@@ -1,8 +1,8 @@
 /** The plate on the sheet, to place things on: screws and keep-outs by pointing, dragging and arrow keys. */
-import { type PointerEvent, useMemo, useRef, useState } from "react";
+import { type PointerEvent, useRef, useState } from "react";
 import type { Schemas } from "../api/client";
 import { box } from "../sheet/Field";
-import { frameOf, ticks } from "../sheet/frame";
+import { boundsOf, frameOf, ticks } from "../sheet/frame";
 
 type Plate = Schemas["Plate"];
 type Screw = Schemas["Screw"];
@@ -22,14 +22,8 @@ export interface PlacingProps {
 
 export function Placing({ plate, screws, chosen, choose, move, add, addKeepOut, tool }: PlacingProps) {
   const round = plate.shape === "round";
-  const bounds = useMemo(
-    () =>
-      round
-        ? [-plate.width_mm / 2, -plate.depth_mm / 2, plate.width_mm / 2, plate.depth_mm / 2]
-        : [0, 0, plate.width_mm, plate.depth_mm],
-    [plate.width_mm, plate.depth_mm, round],
-  );
-  const frame = useMemo(() => frameOf(bounds), [bounds]);
+  const bounds = boundsOf(plate);
+  const frame = frameOf(bounds);
   const [drag, setDrag] = useState<{ screw: number } | { x: number; y: number; toX: number; toY: number } | null>(null);
   const svg = useRef<SVGSVGElement>(null);
   const { plan } = frame;
@@ -97,12 +91,12 @@ export function Placing({ plate, screws, chosen, choose, move, add, addKeepOut, 
       ) : (
         <rect {...box(plan)} rx={8} fill="var(--paper)" stroke="var(--ink)" strokeWidth="2" />
       )}
-      {ticks(bounds[0] ?? 0, bounds[2] ?? 1).map((t) => (
+      {ticks(bounds[0], bounds[2]).map((t) => (
         <text key={`x${t}`} className="svg-words" x={frame.px(t)} y={plan.y + plan.h + 18} textAnchor="middle">
           {t}
         </text>
       ))}
-      {ticks(bounds[1] ?? 0, bounds[3] ?? 1).map((t) => (
+      {ticks(bounds[1], bounds[3]).map((t) => (
         <text key={`y${t}`} className="svg-words" x={plan.x - 10} y={frame.py(t) + 4} textAnchor="end">
           {t}
         </text>
@@ -160,7 +154,7 @@ export function Placing({ plate, screws, chosen, choose, move, add, addKeepOut, 
           <text
             className="svg-words halo"
             x={frame.px(s.x_mm)}
-            y={frame.py(s.y_mm) + (s.y_mm > ((bounds[1] ?? 0) + (bounds[3] ?? 0)) / 2 ? 30 : -20)}
+            y={frame.py(s.y_mm) + (s.y_mm > (bounds[1] + bounds[3]) / 2 ? 30 : -20)}
             textAnchor="middle"
           >
             {s.name} ({s.x_mm}, {s.y_mm})

@@ -2,6 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
+import { boundsOf } from "../sheet/frame";
 import { Button, Choice, Wrong } from "../ui/controls";
 import { NumberField, TextField } from "./fields";
 import { PART } from "./parts";
@@ -140,21 +141,20 @@ export function Symmetric({
   like: Screw | undefined;
   put: (screws: Screw[]) => void;
 }) {
-  const round = plate.shape === "round";
   const [inset, setInset] = useState<number | null>(30);
   const [count, setCount] = useState<"3" | "4" | "6" | "9">("4");
   const make = useMutation<Schemas["Screws"], Refusal, void>({
     mutationFn: () => {
       const by = inset ?? 0;
-      const [x, y] = round ? [-plate.width_mm / 2 + by, -plate.depth_mm / 2 + by] : [by, by];
+      const [x0, y0, x1, y1] = boundsOf(plate);
       return answer(
         api.POST("/api/setup/symmetric", {
           body: {
             plate,
-            x_mm: x ?? 0,
-            y_mm: y ?? 0,
-            opposite_x_mm: round ? plate.width_mm / 2 - by : plate.width_mm - by,
-            opposite_y_mm: round ? plate.depth_mm / 2 - by : plate.depth_mm - by,
+            x_mm: x0 + by,
+            y_mm: y0 + by,
+            opposite_x_mm: x1 - by,
+            opposite_y_mm: y1 - by,
             count: Number(count) as 3 | 4 | 6 | 9,
           },
         }),

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { frameOf, PLAN, path, straight, ticks } from "./frame";
+import { boundsOf, frameOf, PLAN, path, straight, ticks } from "./frame";
 
 test("a plate keeps its proportions and stands on the line of the front elevation", () => {
   const frame = frameOf([0, 0, 240, 120]);
@@ -12,8 +12,12 @@ test("a plate keeps its proportions and stands on the line of the front elevatio
   for (const mm of [0, 33, 120]) expect(frame.mmY(frame.py(mm))).toBeCloseTo(mm);
 });
 
+test("a rectangle begins at its corner", () => {
+  expect(boundsOf({ shape: "rectangle", width_mm: 240, depth_mm: 120 })).toEqual([0, 0, 240, 120]);
+});
+
 test("a round plate around zero is drawn as one", () => {
-  const frame = frameOf([-110, -110, 110, 110]);
+  const frame = frameOf(boundsOf({ shape: "round", width_mm: 220, depth_mm: 220 }));
   expect(frame.px(0)).toBeCloseTo(frame.plan.x + frame.plan.w / 2);
 });
 

@@ -17,6 +17,17 @@ export interface Frame {
   side: { x: number; y: number; w: number; h: number };
 }
 
+export interface Outline {
+  shape: "rectangle" | "round";
+  width_mm: number;
+  depth_mm: number;
+}
+
+/** Where a plate lies in the machine's coordinates: x0, y0, x1, y1 in mm. A round one has its zero in the middle. */
+export function boundsOf({ shape, width_mm: w, depth_mm: d }: Outline): [number, number, number, number] {
+  return shape === "round" ? [-w / 2, -d / 2, w / 2, d / 2] : [0, 0, w, d];
+}
+
 /** `bounds` x0, y0, x1, y1 in mm. The plate keeps its proportions. */
 export function frameOf(bounds: readonly number[]): Frame {
   const [x0 = 0, y0 = 0, x1 = 1, y1 = 1] = bounds;

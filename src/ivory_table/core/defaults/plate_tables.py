@@ -33,6 +33,7 @@ class Tram(Value):
     hand_share: float
     knob_prior_sd_mm: float
     common_prior_sd_mm: float
+    far_sd_mm: float
     form_prior_sd_mm: float
     local_sd_mm: float
     local_length: float
@@ -62,6 +63,7 @@ class Tram(Value):
     reversed_at: float
     most_at_once: float
     most_turns: float
+    near_first: float
     feel_reach_mm: float
     finish_at: float
     proving_turn: float

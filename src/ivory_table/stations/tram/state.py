@@ -249,7 +249,9 @@ def counted(run: RunState, what: Counted, entry_id: str) -> RunState:
 @fold.register
 def _not_reached(what: NotReached, run: RunState, entry: Entry) -> RunState:
     tram, j = Tram.of(run), run.setup.machine.screw(what.screw)
-    belief = tram_told.not_reached(run.belief, run.screws, j, what.marks, what.still, drag_gap_at(run, j))
+    belief = tram_told.not_reached(
+        run.belief, run.screws, j, what.marks, what.still, drag_gap_at(run, j), dragged_before=j in tram.visited
+    )
     stop = Stop(entry.id, j, what.marks, spread_mm=belief.spread()[0], still=what.still)
     return run.put(replace(tram, pending=None, at_screw=None, stops=(*tram.stops, stop)), belief=belief)
 

@@ -173,9 +173,10 @@ function NoDrag({ view, from, count, keep, busy }: Omit<CountProps, "setCount">)
   };
   return (
     <Panel tone="brass">
-      <p className="font-semibold">Do not turn on. Turn it back where it was.</p>
+      <p className="font-semibold">Turns freely, or the gap does not change? Turn it back where it was.</p>
       <p className="text-sm">
-        Past this a knob comes loose or its spring is fully compressed. The others bring this place nearer first.
+        Past this a knob comes loose or its spring is fully compressed; the others bring this place nearer first. Where
+        the gap still closes and the knob bites, the plate is only far off: turn on, and keep the whole count.
       </p>
       <div className="mt-2 grid grid-cols-[1fr_auto] items-start gap-2">
         <Field
