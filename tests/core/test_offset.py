@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.defaults import CONVENTIONS
+from ivory_table.core.defaults import CONVENTIONS, FEEL
 from ivory_table.core.offset import convention, direction_words, readback_agrees, shift_of, stored_after
 from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.entries import Felt
@@ -52,10 +52,13 @@ def test_readback_must_agree_to_half_a_step() -> None:
     assert not readback_agrees(0.9, -0.9, 0.01)
 
 
-def test_an_unmeasured_gauge_is_not_taken_off() -> None:
-    measured, unknown = RunState.start(setup_for("heron")), RunState.start(setup_for("heron", gauge=1))
+def test_an_unmeasured_gauge_is_what_it_usually_is_and_nothing_in_older_runs() -> None:
+    older = setup_for("heron", gauge=1)
+    measured, unknown = RunState.start(setup_for("heron")), RunState.start(older)
     assert measured.drag_gap_mm == pytest.approx(0.1)
     assert unknown.drag_gap_mm == 0
+    usual = RunState.start(older.model_copy(update={"usual_gauge": True}))
+    assert usual.drag_gap_mm == FEEL.usual[older.gauge.kind].mm
     felt = Felt(x_mm=122, y_mm=118, z_mm=0.0, feel="drag")
     sd = [after(s, felt, station="offset").belief.height([(122, 118)])[1][0] for s in (measured, unknown)]
     assert sd[1] > 2 * sd[0]

@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from ivory_table.core.defaults import FEEL
 from ivory_table.core.gauge import FEELS, FeelScale, Gauge, feel_interval
 from ivory_table.core.plate import Filament, KeepOut, Machine, Plate, Screw
 from tests.conftest import setup_for
@@ -125,9 +126,13 @@ def test_feels_lie_side_by_side_without_a_hole() -> None:
 def test_an_unmeasured_thickness_does_not_count_and_is_less_sure() -> None:
     guessed = Gauge(id="g", name="g", thickness_mm=0.2, measured=False)
     known = Gauge(id="g", name="g", thickness_mm=0.2, measured=True)
-    assert guessed.counted_mm == 0
-    assert known.counted_mm == 0.2
-    assert guessed.sd_mm > known.sd_mm
+    shim = Gauge(id="g", name="g", kind="shim", thickness_mm=0.2, measured=False)
+    assert known.drags_at() == (0.2, FEEL.bias_sd_mm)
+    # Paper is what paper usually is, whatever was typed; of a shim nobody can say.
+    assert guessed.drags_at() == (0.095, 0.03)
+    assert shim.drags_at() == (0.0, FEEL.unmeasured_sd_mm)
+    assert guessed.drags_at(usual=False) == shim.drags_at()
+    assert FEEL.bias_sd_mm < guessed.drags_at()[1] < FEEL.unmeasured_sd_mm
 
 
 @pytest.mark.parametrize("change", [{"bed_c": 200}, {"nozzle_c": 20}, {"material": "wood"}, {"diameter_mm": 0}])

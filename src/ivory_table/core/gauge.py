@@ -53,7 +53,7 @@ class FeelScale(Value):
 
 
 class Gauge(Value):
-    """What is slid under the tip. Its thickness counts only when it was measured.
+    """What is slid under the tip. What is typed of its thickness counts only when it was measured; until then what its kind usually is.
 
     A folded stack tells a thin sheet's thickness better than one sheet: give `stack_mm` and
     `stack_sheets` and the thickness follows.
@@ -100,15 +100,16 @@ class Gauge(Value):
             "clip": f"let the clip pull the {self.name} under the tip",
         }[self.method]
 
-    @property
-    def counted_mm(self) -> float:
-        """The thickness that may enter the arithmetic: 0 until it has been measured."""
-        return self.thickness_mm if self.measured else 0.0
+    def drags_at(self, *, usual: bool = True) -> tuple[float, float]:
+        """The gap in mm at which it drags, and one sd of it.
 
-    @property
-    def sd_mm(self) -> float:
-        """How far the true gap at drag may lie from `counted_mm`, as one sd."""
-        return FEEL.bias_sd_mm if self.measured else FEEL.unmeasured_sd_mm
+        Not measured it counts as what its kind usually is; as zero, known to less, where nobody can say or `usual` is
+        False. Paper is never thinner than nothing: to take its drag for zero would leave every first layer too far.
+        """
+        if self.measured:
+            return self.thickness_mm, FEEL.bias_sd_mm
+        kind = FEEL.usual.get(self.kind) if usual else None
+        return (kind.mm, kind.sd_mm) if kind else (0.0, FEEL.unmeasured_sd_mm)
 
 
 def feel_interval(feel: Feel, counted_mm: float, scale: FeelScale) -> tuple[float, float]:

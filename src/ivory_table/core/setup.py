@@ -91,6 +91,8 @@ class RunSetup(Value):
     causes_considered: bool = False
     #: Whether a feed that nobody has measured is asked for, and kept; runs begun before that was so are not.
     feed_remembered: bool = False
+    #: Whether a gauge that nobody measured counts as what its kind usually is; in runs begun before that was so it is nothing.
+    usual_gauge: bool = False
     #: What the machine makes of a mesh.
     mesh_law: MeshLaw = MeshLaw()
 
@@ -98,6 +100,11 @@ class RunSetup(Value):
     def _plate_is_known(self) -> Self:
         self.machine.plate(self.plate_id)
         return self
+
+    @property
+    def drags_at(self) -> tuple[float, float]:
+        """The gap in mm at which the gauge drags, and one sd of it."""
+        return self.gauge.drags_at(usual=self.usual_gauge)
 
     @property
     def plate(self) -> Plate:

@@ -130,6 +130,7 @@ class Desk:
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,
             form_apart=True,
+            usual_gauge=True,
             causes_considered=True,
             mesh_law=self._manner_of(machine).mesh,
         )

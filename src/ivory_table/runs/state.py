@@ -53,7 +53,7 @@ class RunState(RunRecord):
             gains = (np.array(learnt.gains), np.array(learnt.gain_sds)) if learnt.gains else None
         belief = first_belief(
             surface,
-            bias_sd_mm=setup.gauge.sd_mm,
+            bias_sd_mm=setup.drags_at[1],
             feel=setup.feel,
             lam_known=known,
             gains_known=gains,
@@ -146,7 +146,7 @@ class RunState(RunRecord):
     @property
     def drag_gap_mm(self) -> float:
         """The gap, with the tip as hot as it prints, at which the gauge is taken to drag under the tip as it was held."""
-        return self.setup.gauge.counted_mm - self.tip_shorter_mm
+        return self.setup.drags_at[0] - self.tip_shorter_mm
 
     @property
     def tip_shorter_mm(self) -> float:

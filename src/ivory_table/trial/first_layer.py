@@ -79,6 +79,7 @@ class Session:
                 started_at=datetime.now(UTC),
                 neighbours_alike=True,
                 form_apart=True,
+                usual_gauge=True,
                 causes_considered=True,
                 feed_remembered=True,
             )

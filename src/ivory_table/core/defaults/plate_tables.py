@@ -11,7 +11,13 @@ class FeelMethod(Value):
     scatter_ln_sd: float
 
 
+class UsualGauge(Value):
+    mm: float
+    sd_mm: float
+
+
 class Feel(Value):
+    usual: dict[str, UsualGauge]
     press_n: dict[Literal["slide", "push", "clip"], float]
     methods: dict[str, FeelMethod]
     cuts_mm: tuple[float, float, float, float]

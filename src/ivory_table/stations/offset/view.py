@@ -106,6 +106,15 @@ class OffsetView(StationView):
     reasons: tuple[str, ...]
 
 
+def _gauge_words(run: OpenRun) -> str:
+    gauge, (mm, sd) = run.setup.gauge, run.setup.drags_at
+    if gauge.measured:
+        return f"{gauge.name}, measured {mm:.2f} mm: taken off"
+    if not mm:
+        return f"{gauge.name}, not measured: drag counts as zero, ±{sd:.2f} mm"
+    return f"{gauge.name}, not measured: about {mm:.2f} mm is taken off, as {gauge.kind} usually is, ±{sd:.2f} mm"
+
+
 def _presses(run: OpenRun, next_z: float | None) -> tuple[Press, ...]:
     sizes = run.setup.machine.z_presses_mm
     if next_z is None or not sizes:
@@ -210,9 +219,7 @@ def view(run: OpenRun) -> OffsetView:
         drag_is_zero=at_drag,
         gives_way=state.gives_way_words,
         tip_words=tip_words(state),
-        gauge_words=f"{gauge.name}, measured {gauge.thickness_mm:.2f} mm: taken off"
-        if gauge.measured
-        else f"{gauge.name}, not measured: drag counts as zero, ±{gauge.sd_mm:.2f} mm",
+        gauge_words=_gauge_words(run),
         stored_mm=state.stored_mm,
         last_change=last_change,
         read_line=how.read,
