@@ -18,6 +18,7 @@ from ivory_table.core.look_ahead import again_left
 from ivory_table.core.moves import Aims, best_shift, best_turns, p_all_sound
 from ivory_table.core.proof import plan
 from ivory_table.core.proof_field import Doubt, FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
+from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.remedies import Remedies
 from ivory_table.core.signs import Mark, gap_of_foot
 from ivory_table.runs.state import RunState
@@ -618,3 +619,47 @@ def test_a_plate_that_is_rather_sound_is_seen_twice_before_it_is_moved() -> None
     assert first[1].p_all_sound > 0.95
     seen_twice = Before(judged=frozenset(range(5)), proofs=3, repeats=1)
     assert next_actions(field, BEAD_042, "PLA", (), **known, before=seen_twice)[0].kind == "offset"
+
+
+# Another first layer
+
+#: Further apart than the usual layer forgives, and nothing evens it out.
+APART = (0.165, 0.24, 0.19, 0.2, 0.235)
+THICKER = forgiving_layers(BEAD_042, 0.4)
+
+
+def apart(before: Before, gaps: tuple[float, ...] = APART, layers: tuple[Bead, ...] = THICKER) -> tuple[Action, ...]:
+    mean, cov = zones_prior()
+    marks = tuple(Mark(k, BEAD_042.grade_at(gap), gap) for k, gap in enumerate(gaps))
+    field = estimate_field(mean, cov, marks, BEAD_042)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False, "can_mesh": False}
+    return next_actions(field, BEAD_042, "PLA", marks, layers=layers, before=before, **known)
+
+
+def test_another_first_layer_comes_first_once_nothing_else_ends_it() -> None:
+    twice = Before(proofs=2, repeats=1)
+    first = apart(twice)[0]
+    assert first.kind == "settings"
+    assert first.p_all_sound >= JUDGE.done_at
+    assert first.layer is not None
+    assert (first.layer.layer_mm, first.layer.wider) == (pytest.approx(0.28), False)
+    assert max(a.p_all_sound for a in apart(twice, layers=())) < JUDGE.rather_sound
+    # By one proof nobody changes every job, and a plate that is rather sound is left with its layer.
+    assert apart(Before(proofs=1))[0].kind != "settings"
+    assert apart(twice, (0.18, 0.215, 0.19, 0.2, 0.205))[0].kind != "settings"
+    assert all(a.kind != "settings" for a in apart(twice, layers=()))
+
+
+def test_what_another_first_layer_promises_is_what_its_bead_forgives() -> None:
+    """By independent draws of the same gaps, the nozzle higher by what the layer is thicker, and the move it names."""
+    mean, cov = zones_prior()
+    marks = tuple(Mark(k, BEAD_042.grade_at(gap), gap) for k, gap in enumerate(APART))
+    field = estimate_field(mean, cov, marks, BEAD_042)
+    settings_ = apart(Before(proofs=2, repeats=1))[0]
+    assert settings_.layer is not None
+    other = Bead(settings_.layer.line_mm, settings_.layer.layer_mm)
+    draws = np.random.default_rng(8).multivariate_normal(field.mean[:5], field.cov[:5, :5], 200_000)
+    gaps = draws + (other.layer_mm - BEAD_042.layer_mm) + (settings_.shift_mm or 0.0)
+    low, high = other.bands_mm()["sound"]
+    held = float(((gaps > low) & (gaps < high)).all(axis=1).mean())
+    assert settings_.p_all_sound == pytest.approx(held, abs=0.04)

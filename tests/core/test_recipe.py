@@ -54,9 +54,9 @@ def test_a_weak_hot_end_lays_more_slowly() -> None:
 
 
 def test_the_thickest_layer_is_not_made_thicker() -> None:
-    thick = thicker_layer(Bead(0.4, 0.2))
+    thick = thicker_layer(Bead(0.4, 0.2), 0.4)
     assert thick is not None
-    assert thicker_layer(thick) is None
+    assert thicker_layer(thick, 0.4) is None
 
 
 # Where on a plate

@@ -2,9 +2,11 @@
 
 from datetime import timedelta
 
+import numpy as np
 import pytest
 from pydantic import ValidationError
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.proof import PROOF_CHOICES, ProofChoice, plan
 from ivory_table.core.thermal import ThermalReading
@@ -22,6 +24,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LayerChosen,
     LeftFor,
     ProofEnded,
     ProofStarted,
@@ -369,6 +372,49 @@ def test_taking_back_a_remedy_gives_its_cause_back(desk: Desk, flat: OpenRun) ->
     run = keep(desk, "first_layer", CauseMended(cause="coat"))
     run = keep(desk, "first_layer", TakenBack(entry_id=run.kept[-1].id))
     assert next_steps(run)[0].action == was
+
+
+def test_another_first_layer_ends_what_no_height_and_no_print_would(desk: Desk) -> None:
+    machine = desk.workshop.machine("heron").model_copy(update={"can_mesh": False, "screws": ()})
+    desk.workshop.keep_machine(machine)
+    run = start(desk, "heron")
+    run = keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
+    gaps = (0.165, 0.24, 0.19, 0.2, 0.235)
+    for _ in range(2):
+        run = keep(desk, "first_layer", ProofStarted(proof=plan(machine, run.setup.plate, run.setup.filament, 5)))
+        for zone, gap in enumerate(gaps):
+            mark = Judged(zone=zone, grade=run.state.bead.grade_at(gap), caliper_mm=gap, sure=True)
+            run = keep(desk, "first_layer", mark)
+    best = next_steps(run)[0]
+    assert best.action.kind == "settings"
+    layer = best.action.layer
+    assert layer is not None
+    assert best.words.startswith(f"Print the parts with a first layer of {layer.layer_mm:.2f} mm")
+    assert ("lines" in best.words) == layer.wider
+    was = run.state
+    for row in best.keeps:
+        run = keep(desk, "first_layer", row)
+    assert run.state.bead == Bead(layer.line_mm, layer.layer_mm)
+    # What is printed next, and what the sheet calls sound, follow; the plate lies as it lay.
+    for choice in (5, "advised", "two_heights"):
+        assert next_proof(run.state, choice).bead == run.state.bead
+    moved = layer.layer_mm - was.bead.layer_mm + (best.action.shift_mm or 0.0)
+    found = run.state.wanted.field.gaps[0] - was.wanted.field.gaps[0]
+    assert found == pytest.approx([moved] * 5, abs=0.003)
+    view = first_layer.view.view(run)
+    assert view.plan.layer_mm == layer.layer_mm
+    assert view.sound_to_mm - view.sound_from_mm > 1.3 * np.ptp(was.bead.bands_mm()["sound"])
+    assert recipe_view(run).recipes[0].layer_mm == layer.layer_mm
+    assert "the usual one" in {r.name for r in recipe_view(run).recipes}
+    lines = {line.name: (line.before, line.after) for line in record_lines(run)}
+    assert lines["First layer"] == ("0.20 mm", f"{layer.layer_mm:.2f} mm, lines {layer.line_mm:.2f} mm wide")
+    run = keep(desk, "first_layer", TakenBack(entry_id=run.kept[-1].id))
+    assert run.state.bead == was.bead
+
+
+def test_a_layer_higher_than_its_line_is_wide_is_refused() -> None:
+    with pytest.raises(ValidationError, match="as wide as the layer is high"):
+        LayerChosen(layer_mm=0.5, line_mm=0.4)
 
 
 def test_settings_and_places_follow_what_is_known(desk: Desk, flat: OpenRun) -> None:

@@ -363,7 +363,9 @@ def test_a_step_brings_the_rows_that_are_kept_when_it_was_done(desk: Desk) -> No
         assert step.does
         assert bool(step.keeps) != (step.leads_to is not None), step.action.kind
         kinds = [row.kind for row in step.keeps]
-        assert kinds == sorted(kinds, key=["zone_cleaned", "turned_all", "offset_set", "proof_started"].index)
+        assert kinds == sorted(
+            kinds, key=["zone_cleaned", "turned_all", "offset_set", "layer_chosen", "proof_started"].index
+        )
     best = next(s for s in steps if s.stored is not None)
     run = keep(desk, "first_layer", best.keeps[-1])
     assert run.state.stored_mm == best.stored.new_mm

@@ -28,6 +28,14 @@ ActionKind = Literal[
 ]
 
 
+class FirstLayer(Value):
+    """The first layer to print with, mm; `wider`: its lines are not those of before."""
+
+    layer_mm: float
+    line_mm: float
+    wider: bool = False
+
+
 class Action(Value):
     """Something to do next, with what it is expected to bring and what it costs."""
 
@@ -47,6 +55,8 @@ class Action(Value):
     clean: tuple[int, ...] = ()
     #: What all zones may share and is mended by this, or in the same go; the likeliest first.
     causes: tuple[CauseId, ...] = ()
+    #: Another first layer for proofs and parts.
+    layer: FirstLayer | None = None
     reason: str
 
 

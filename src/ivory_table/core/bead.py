@@ -29,6 +29,11 @@ class Bead:
         if not 0 < self.flow <= 3:
             raise ValueError("A flow is a share of the wanted amount: more than 0, at most 3.")
 
+    @classmethod
+    def usual(cls, nozzle_mm: float) -> "Bead":
+        """The first layer's line for a nozzle of this width, where nobody chose another."""
+        return cls(BEAD.line_per_nozzle * nozzle_mm, BEAD.layer_per_nozzle * nozzle_mm)
+
     @property
     def area_mm2(self) -> float:
         """Cross-section of one line, with the flow: f ((w - h) h + pi h^2 / 4)."""

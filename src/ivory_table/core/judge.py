@@ -7,7 +7,7 @@ from typing import Any, Literal
 import numpy as np
 from scipy.special import ndtr
 
-from .action import Action, Before
+from .action import Action, Before, FirstLayer
 from .bead import GRADES, Bead
 from .defaults import JUDGE, LAYER
 from .look_ahead import again_left, caliper
@@ -15,7 +15,7 @@ from .moves import best_shift, might_scrape, p_all_sound, resampled
 from .normals import normal_points
 from .odds import Odds, feed_doubt, mostly_height
 from .proof_field import FLOW, HABIT, FieldPosterior
-from .recipe import forgives, thicker_layer
+from .recipe import forgives
 from .remedies import Remedies
 from .signs import Mark
 from .value import Array, Value
@@ -106,34 +106,65 @@ def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
 
 
 def next_actions(
-    field: FieldPosterior, bead: Bead, material: str, marks: tuple[Mark, ...], **known: Any
+    field: FieldPosterior,
+    bead: Bead,
+    material: str,
+    marks: tuple[Mark, ...],
+    *,
+    layers: tuple[Bead, ...] = (),
+    **known: Any,
 ) -> tuple[Action, ...]:
-    """Actions as `_Decision` ranks them, and last of all, where it would end what is left, another first layer for the parts."""
+    """Actions as `_Decision` ranks them, and where it would end what is left, another first layer.
+
+    That is a change to every job, so it comes last; first only where nothing else makes the plate rather sound than not, and
+    going on is expected to take even longer. `layers`: those that could be printed instead, the smallest change first.
+    """
     gaps = drawn_gaps(field, bead)
     before: Before = known.pop("before", None) or Before()
     ranked = _Decision(Remedies(field, gaps, bead, material, before=before, **known), marks).ranked()
-    thicker = thicker_layer(bead)
-    if ranked[0].kind in ("done", "ladder", "patches") or thicker is None:
+    if ranked[0].kind in ("done", "ladder", "patches"):
         return ranked
-    stays = Odds.of(field).stays * before.trust
-    low, high = bead.bands_mm()["sound"]
-    now = stays * p_all_sound(gaps, low, high)
-    shift = best_shift(gaps, low, high, bead.target_mm(material), known["z_step_mm"])
-    # The nozzle runs higher by what the layer is thicker; the band is that of the new bead.
-    p = stays * p_all_sound(gaps + shift + thicker.layer_mm - bead.layer_mm, *thicker.bands_mm()["sound"])
-    if p < JUDGE.done_at or p < now + JUDGE.gain:
+    settings = _settings(field, gaps, bead, material, layers, before.trust, known["z_step_mm"])
+    if settings is None:
         return ranked
-    half, was = forgives(thicker)[1], forgives(bead)[1]
-    settings = Action(
-        kind="settings",
-        p_all_sound=p,
-        minutes=JUDGE.minutes.offset,
-        total_minutes=JUDGE.minutes.offset + (1 - p) * JUDGE.minutes.failed,
-        shift_mm=shift or None,
-        reason=f"a first layer of {thicker.layer_mm:.2f} mm forgives ±{half:.3f} mm instead of ±{was:.3f}: printed so, every zone is "
-        f"sound with {p:.0%}",
-    )
-    return (*ranked, settings)
+    # By one proof nobody knows the plate well enough to change every job for it.
+    hardly = before.proofs > 1 and all(a.p_all_sound < JUDGE.rather_sound for a in ranked)
+    return (settings, *ranked) if hardly and settings.total_minutes < ranked[0].total_minutes else (*ranked, settings)
+
+
+def _settings(
+    field: FieldPosterior,
+    gaps: Array,
+    bead: Bead,
+    material: str,
+    layers: tuple[Bead, ...],
+    trust: float,
+    z_step_mm: float,
+) -> Action | None:
+    """The first of these layers that forgives what is left; None where none does, or none need."""
+    stays = Odds.of(field).stays * trust
+    now = stays * p_all_sound(gaps, *bead.bands_mm()["sound"])
+    for other in layers:
+        low, high = other.bands_mm()["sound"]
+        # The nozzle runs higher by what the layer is thicker; the band is that of the new bead.
+        raised = gaps + other.layer_mm - bead.layer_mm
+        shift = best_shift(raised, low, high, other.target_mm(material), z_step_mm)
+        p = stays * p_all_sound(raised + shift, low, high)
+        if p < JUDGE.done_at or p < now + JUDGE.gain:
+            continue
+        return Action(
+            kind="settings",
+            p_all_sound=p,
+            minutes=JUDGE.minutes.settings,
+            total_minutes=JUDGE.minutes.settings + (1 - p) * JUDGE.minutes.failed,
+            shift_mm=shift or None,
+            layer=FirstLayer(
+                layer_mm=round(other.layer_mm, 3), line_mm=round(other.line_mm, 3), wider=other.line_mm > bead.line_mm
+            ),
+            reason=f"a first layer of {other.layer_mm:.2f} mm forgives ±{forgives(other)[1]:.3f} mm instead of "
+            f"±{forgives(bead)[1]:.3f}: printed so, every zone is sound with {p:.0%}",
+        )
+    return None
 
 
 @dataclass(frozen=True, eq=False)

@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field, model_validator
 
 from .bead import Bead
-from .defaults import BEAD, PROOF
+from .defaults import PROOF
 from .mesh import MeshGrid
 from .plate import Filament, Machine, Plate
 from .value import Array, Value
@@ -58,6 +58,10 @@ class ProofPlan(Value):
         if self.layer_mm > self.line_mm:
             raise ValueError("The layer is higher than the line is wide; such a line is not laid but dropped.")
         return self
+
+    def with_bead(self, bead: Bead) -> "ProofPlan":
+        """The same proof laid in such lines."""
+        return self.model_copy(update={"line_mm": round(bead.line_mm, 3), "layer_mm": round(bead.layer_mm, 3)})
 
     @property
     def bead(self) -> Bead:
@@ -286,17 +290,16 @@ def plan(
     choice: ProofChoice = 5,
     mesh: MeshGrid | None = None,
     ladder_mm: tuple[float, ...] = (0.0,),
+    bead: Bead | None = None,
 ) -> ProofPlan:
-    """The proof for this machine, plate and filament: line and layer from the nozzle. At mesh points, where there are any.
+    """The proof for this machine, plate and filament. At mesh points, where there are any.
 
-    `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
+    `bead`: the lines it is laid in, the nozzle's usual ones when not given. `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
     """
     kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh") else choice  # type: ignore[assignment]
     patch = {"ladder": PROOF.ladder_patch_mm, "two_heights": PROOF.half_mm}.get(kind, PROOF.patch_mm)
-    line, layer = (
-        round(BEAD.line_per_nozzle * machine.nozzle_mm, 3),
-        round(BEAD.layer_per_nozzle * machine.nozzle_mm, 3),
-    )
+    bead = bead or Bead.usual(machine.nozzle_mm)
+    line, layer = round(bead.line_mm, 3), round(bead.layer_mm, 3)
     at_points = zones_at(plate, mesh, patch) if choice == "mesh" and mesh is not None else ()
     if kind == "skirt":
         zones = _zones_along(plate, (skirt_half_mm(plate),) * 2, _SIDES, 0.0)

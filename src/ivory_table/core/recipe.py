@@ -3,7 +3,7 @@
 from scipy.special import ndtr
 
 from .bead import Bead
-from .defaults import BEAD, LAYER
+from .defaults import LAYER
 from .value import Value
 
 
@@ -43,46 +43,70 @@ def all_sound(forgives_mm: float, sd_mm: float, zones: int) -> float:
     return float((2 * ndtr(forgives_mm / sd_mm) - 1) ** zones)
 
 
-def thicker_layer(bead: Bead) -> Bead | None:
+def thicker_layer(bead: Bead, nozzle_mm: float) -> Bead | None:
     """The same line, as high as it forgives most; None where no higher layer does."""
-    say, nozzle = LAYER.recipe, bead.line_mm / BEAD.line_per_nozzle
+    say = LAYER.recipe
     possible = [
-        Bead(bead.line_mm, layer * nozzle)
+        Bead(bead.line_mm, layer * nozzle_mm)
         for layer in say.layers
-        if layer <= say.most_layer and bead.line_mm >= say.least_line_over_layer * layer * nozzle
+        if layer <= say.most_layer and bead.line_mm >= say.least_line_over_layer * layer * nozzle_mm
     ]
     best = max(possible, key=lambda b: forgives(b)[1], default=bead)
     return best if forgives(best)[1] > forgives(bead)[1] + say.within_mm else None
 
 
-def recipes(
-    nozzle_mm: float, material: str, nozzle_c: float, bed_c: float, uneven_mm: float, zones: int = 5
-) -> tuple[Recipe, ...]:
-    """Settings as they are now and others that forgive more, the most forgiving last.
+def forgiving_layers(bead: Bead, nozzle_mm: float) -> tuple[Bead, ...]:
+    """First layers that forgive more than this one, the smallest change first: thicker, then thicker with lines to match."""
+    thicker, widest = thicker_layer(bead, nozzle_mm), widest_layer(nozzle_mm)
+    found = [thicker] if thicker else []
+    if forgives(widest)[1] > forgives(thicker or bead)[1] + LAYER.recipe.within_mm:
+        found.append(widest)
+    return tuple(found)
 
-    `uneven_mm`: one sd of what is left between zones and of what is not known. Limits: a layer at most `most_layer` of the
-    nozzle, a line wide enough for it, and no more plastic than the hot end melts; else it is laid more slowly.
-    """
+
+def widest_layer(nozzle_mm: float) -> Bead:
+    """Of all layers and lines this nozzle can lay, the one that forgives most."""
     say = LAYER.recipe
-    now = Bead(BEAD.line_per_nozzle * nozzle_mm, BEAD.layer_per_nozzle * nozzle_mm)
-    made = [_made("as it is proofed now", "", now, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)]
-    best = thicker_layer(now)
-    if best is not None:
-        why = "a higher layer forgives in proportion: lines part and ridges rise later"
-        made.append(_made("a thicker first layer", why, best, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones))
     both = [
         Bead(line * nozzle_mm, layer * nozzle_mm)
         for line in say.lines
         for layer in say.layers
         if layer <= say.most_layer and line >= say.least_line_over_layer * layer
     ]
-    widest = max(both, key=lambda b: forgives(b)[1])
-    if forgives(widest)[1] > made[-1].forgives_mm + say.within_mm:
-        why = "the line is as wide as this layer needs, so that it is pressed on and not dropped"
-        made.append(
-            _made("thicker, with its line", why, widest, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)
-        )
-    last = made[-1]
+    return max(both, key=lambda b: forgives(b)[1])
+
+
+def recipes(
+    nozzle_mm: float,
+    material: str,
+    nozzle_c: float,
+    bed_c: float,
+    uneven_mm: float,
+    zones: int = 5,
+    chosen: Bead | None = None,
+) -> tuple[Recipe, ...]:
+    """Settings as they are now and others that forgive more, the most forgiving last.
+
+    `chosen`: the first layer that is printed now, where it is not the usual one. `uneven_mm`: one sd of what is left between zones and of what is not known. Limits: a layer at most `most_layer` of the
+    nozzle, a line wide enough for it, and no more plastic than the hot end melts; else it is laid more slowly.
+    """
+    say, usual = LAYER.recipe, Bead.usual(nozzle_mm)
+    now = chosen or usual
+
+    def made_of(name: str, why: str, bead: Bead) -> Recipe:
+        return _made(name, why, bead, nozzle_mm, material, nozzle_c, bed_c, uneven_mm, zones)
+
+    made = [made_of("as it is proofed now", "", now)]
+    if now != usual:
+        made.append(made_of("the usual one", "as this nozzle prints where nothing else is chosen", usual))
+    for bead in forgiving_layers(now, nozzle_mm):
+        if bead.line_mm > now.line_mm:
+            why = "the line is as wide as this layer needs, so that it is pressed on and not dropped"
+            made.append(made_of("thicker, with its line", why, bead))
+        else:
+            why = "a higher layer forgives in proportion: lines part and ridges rise later"
+            made.append(made_of("a thicker first layer", why, bead))
+    last = max(made, key=lambda r: r.forgives_mm)
     speed = min(say.slow_mm_s, last.speed_mm_s)
     hotter = last.model_copy(
         update={

@@ -78,7 +78,7 @@ def two_heights(run: "RunState") -> ProofPlan | None:
     if whole or not said or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
         return None
     try:
-        laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights")
+        laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights", bead=run.bead)
     except ValueError:
         return None
     suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get(ZERO, 0.0) >= JUDGE.cause_at
@@ -98,8 +98,9 @@ def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
     elif choice == "advised" and run.two_heights is not None:
         return run.two_heights
     elif choice == "advised" and run.proofs:
-        return run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan
+        return (run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan).with_bead(run.bead)
     elif choice == "advised":
         choice = 5
-    aways = ladder_aways(*run.common_gap, run.wanted.plan.layer_mm) if choice == "ladder" else (0.0,)
-    return plan(setup.machine, setup.plate, setup.filament, choice, run.mesh.grid if run.mesh else None, aways)
+    aways = ladder_aways(*run.common_gap, run.bead.layer_mm) if choice == "ladder" else (0.0,)
+    grid = run.mesh.grid if run.mesh else None
+    return plan(setup.machine, setup.plate, setup.filament, choice, grid, aways, run.bead)

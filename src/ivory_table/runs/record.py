@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Self
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
 from ivory_table.core.eye import Eye
@@ -107,6 +108,8 @@ class RunRecord:
     read_at: dict[tuple[float, float, str], tuple[int, float]] = field(default_factory=dict)
 
     # What was printed
+    #: The first layer's line that was chosen in this run; None where it is the usual one.
+    layer_chosen: Bead | None = None
     proofs: tuple[ProofRun, ...] = ()
     #: What may lie behind a bad first layer beside the height, by what was printed so far.
     causes: Causes = field(default_factory=Causes.none)

@@ -11,7 +11,7 @@ from ivory_table.core import tram_told
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
-from ivory_table.core.defaults import BEAD, HEAT, JUDGE, LAYER, PROOF, TRAM
+from ivory_table.core.defaults import HEAT, JUDGE, LAYER, PROOF, TRAM
 from ivory_table.core.gauge import Feel
 from ivory_table.core.judge import chance_sound, judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
@@ -35,7 +35,7 @@ from ivory_table.runs.record import RunRecord, Slice
 from ivory_table.runs.row import Row
 
 #: What moves plate or nozzle by a number that is known: turns of all knobs, a new stored value.
-MOVED_IN_STEPS = frozenset({"turned_all", "offset_set"})
+MOVED_IN_STEPS = frozenset({"turned_all", "offset_set", "layer_chosen"})
 
 
 @dataclass(frozen=True, eq=False)
@@ -222,7 +222,7 @@ class RunState(RunRecord):
 
     @property
     def tol_mm(self) -> float:
-        return tolerance_mm(BEAD.layer_per_nozzle * self.setup.machine.nozzle_mm)
+        return tolerance_mm(Bead.usual(self.setup.machine.nozzle_mm).layer_mm)
 
     @property
     def machine_now(self) -> Machine:
@@ -231,8 +231,8 @@ class RunState(RunRecord):
 
     @property
     def bead(self) -> Bead:
-        nozzle = self.setup.machine.nozzle_mm
-        return Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
+        """The first layer's line, as it is printed from here on."""
+        return self.layer_chosen or Bead.usual(self.setup.machine.nozzle_mm)
 
     def machine_believes(self, xy: Array) -> Array:
         """(n,) heights in mm that the machine itself follows with its mesh on; else zeros."""
@@ -333,6 +333,9 @@ class RunState(RunRecord):
         if laid is None and self.proofs and self.proofs[-1].plan.kind == "patches":
             laid = self.proofs[-1].plan
         laid = laid or plan(self.setup.machine, self.setup.plate, self.setup.filament, 5)
+        if proof is None or laid is not proof.plan:
+            # Another first layer than it was printed in may have been chosen since.
+            laid = laid.with_bead(self.bead if proof is None else proof.plan.bead)
         places = self.judged_places
         if proof is not None:
             seen = {*proof.marks, *proof.skipped}

@@ -85,7 +85,7 @@ class Session:
             )
         )
         bead = self.now.state.bead
-        self.band, self.target = bead.bands_mm()["sound"], bead.target_mm(filament.material)
+        self.target = bead.target_mm(filament.material)
         low, high, either = STARTS[start]
         off = float(rng.uniform(low, high)) * (float(rng.choice([-1, 1])) if either else 1.0)
         self.world = World(machine, off, rng, bead, self.target)
@@ -111,8 +111,9 @@ class Session:
 
     def sound(self, laid: ProofPlan | None = None) -> bool:
         """The truth of every zone that is wanted: its gap, and that nothing else keeps it from holding."""
-        gaps = self.world.gaps(laid or self.now.state.wanted.plan)
-        low, high = self.band
+        laid = laid or self.now.state.wanted.plan
+        gaps = self.world.gaps(laid)
+        low, high = laid.bead.bands_mm()["sound"]
         return bool((gaps > low).all() and (gaps < high).all()) and self.world.greasy is None and not self.world.cold
 
     def go(self) -> None:

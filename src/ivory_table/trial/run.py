@@ -13,7 +13,7 @@ from uuid import uuid4
 import numpy as np
 
 from ivory_table.core.plate import Machine
-from ivory_table.core.proof import plan
+from ivory_table.core.proof import ProofPlan, plan
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Array, StationName
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES
@@ -120,13 +120,17 @@ class Trial:
         return bool(np.ptp(self.heights()) <= 2 * self.now.state.tol_mm)
 
     def gaps(self) -> Array:
-        laid = plan(self.machine, self.body.mounted, self.now.setup.filament, SCENARIO["zones"])
         person = PracticePerson(self.body)
-        return np.array([person._patch(laid, k)[0] for k in range(len(laid.zones))])
+        return np.array([person._patch(self.laid, k)[0] for k in range(len(self.laid.zones))])
+
+    @property
+    def laid(self) -> ProofPlan:
+        """The zones that are to be sound, in the lines they are printed in now."""
+        setup, state = self.now.setup, self.now.state
+        return plan(self.machine, self.body.mounted, setup.filament, SCENARIO["zones"], bead=state.bead)
 
     def sound(self) -> bool:
-        laid = plan(self.machine, self.body.mounted, self.now.setup.filament, SCENARIO["zones"])
-        low, high = laid.bead.bands_mm()["sound"]
+        low, high = self.laid.bead.bands_mm()["sound"]
         gaps = self.gaps()
         return bool((gaps > low).all() and (gaps < high).all())
 

@@ -98,7 +98,7 @@ def counting(person: Person, belief: Belief) -> tuple[Tally, Belief]:
                 belief = tram_told.counted(belief, screws, j, marks, 0.0)
             else:
                 person.turn(j, -marks)
-                belief = tram_told.not_reached(belief, screws, j, marks, still, 0.0)
+                belief = tram_told.not_reached(belief, screws, j, marks, still, 0.0, dragged_before=j in seen)
             if ask_before and still is None:
                 belief = tram_told.felt_before(belief, screws, j, marks, "tight" if tight else "loose")
             said = belief.p_reversed() > TRAM.reversed_at

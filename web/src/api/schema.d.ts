@@ -2234,6 +2234,7 @@ export interface components {
              * @enum {string}
              */
             kind: "done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "stop_here" | "wait_heat";
+            layer?: components["schemas"]["FirstLayer"] | null;
             /** Marks */
             marks?: number[] | null;
             /**
@@ -3506,6 +3507,21 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * FirstLayer
+         * @description The first layer to print with, mm; `wider`: its lines are not those of before.
+         */
+        FirstLayer: {
+            /** Layer Mm */
+            layer_mm: number;
+            /** Line Mm */
+            line_mm: number;
+            /**
+             * Wider
+             * @default false
+             */
+            wider: boolean;
+        };
         /** FirstLayerView */
         FirstLayerView: {
             /** Caliper */
@@ -3650,7 +3666,7 @@ export interface components {
         };
         /**
          * Gauge
-         * @description What is slid under the tip. Its thickness counts only when it was measured.
+         * @description What is slid under the tip. What is typed of its thickness counts only when it was measured; until then what its kind usually is.
          *
          *     A folded stack tells a thin sheet's thickness better than one sheet: give `stack_mm` and
          *     `stack_sheets` and the thickness follows.
@@ -4065,7 +4081,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["LayerChosen"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -4296,6 +4312,21 @@ export interface components {
             name: string;
             /** Thickness Mm */
             thickness_mm?: number | null;
+        };
+        /**
+         * LayerChosen
+         * @description Another first layer is printed from here on: in the proofs, and in the parts.
+         */
+        LayerChosen: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "layer_chosen";
+            /** Layer Mm */
+            layer_mm: number;
+            /** Line Mm */
+            line_mm: number;
         };
         /**
          * Layout
@@ -5494,7 +5525,7 @@ export interface components {
              * Keeps
              * @default []
              */
-            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["CauseMended"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"] | components["schemas"]["LeftFor"])[];
+            keeps: (components["schemas"]["ZoneCleaned"] | components["schemas"]["CauseMended"] | components["schemas"]["TurnedAll"] | components["schemas"]["OffsetSet"] | components["schemas"]["LayerChosen"] | components["schemas"]["ProofStarted"] | components["schemas"]["LeftFor"])[];
             /** Leads To */
             leads_to?: ("prepare" | "tram" | "mesh" | "offset" | "first_layer" | "sign_off") | null;
             /** Mesh Point */
@@ -6894,6 +6925,11 @@ export interface components {
              * @default []
              */
             told_changes: string[];
+            /**
+             * Usual Gauge
+             * @default false
+             */
+            usual_gauge: boolean;
         };
         /** RunsFound */
         RunsFound: {

@@ -38,6 +38,7 @@ class Minutes(Value):
     tram: float
     shim: float
     clean: float
+    settings: float
     failed: float
 
 

@@ -17,7 +17,7 @@ from ivory_table.runs.judging import next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.entries import CauseMended, LeftFor, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import CauseMended, LayerChosen, LeftFor, ProofStarted, ZoneCleaned
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.turned import TurnedAll
@@ -26,7 +26,8 @@ from ivory_table.stations.turned import TurnedAll
 _SHARE_PLAIN = 0.9
 
 Done = Annotated[
-    ZoneCleaned | CauseMended | TurnedAll | OffsetSet | ProofStarted | LeftFor, Field(discriminator="kind")
+    ZoneCleaned | CauseMended | TurnedAll | OffsetSet | LayerChosen | ProofStarted | LeftFor,
+    Field(discriminator="kind"),
 ]
 
 
@@ -131,8 +132,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             "shim": "Lay shims under the low places: the plan is at Tram.",
             "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",
             "stop_here": "Stop here: it is good enough for parts that lie where the plate is sound.",
-            "settings": "Print the parts with a thicker first layer"
-            + (f", the nozzle {stored.words}." if stored else "."),
+            "settings": _layer_words(action, stored),
         }[action.kind]
         if (
             action.kind == "print_again"
@@ -144,7 +144,9 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
         if state.sound_unseen is not None:
             done = action.kind == "done"
             words = (
-                "Nothing more to print: the move leaves every zone sound." if done else "Print once more, to see it."
+                "Nothing more to print: what was changed leaves every zone sound."
+                if done
+                else "Print once more, to see it."
             )
         if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
             words = (
@@ -195,7 +197,6 @@ LEADS_TO: dict[str, StationName] = {
     # By forms of its own, beside the advice.
     "feed": "first_layer",
     "caliper": "first_layer",
-    "settings": "first_layer",
 }
 DOES = {
     "offset": "Sent, set it",
@@ -210,7 +211,7 @@ DOES = {
     "caliper": "Type what it says",
     "patches": "Printed",
     "ladder": "Printed",
-    "settings": "See the settings",
+    "settings": "It is set so",
     "shim": "Go to Tram",
     "wait_heat": "Waited, and printed again",
     "stop_here": "Leave it so",
@@ -240,10 +241,21 @@ def _keeps(
         return cleaned
     if action.kind == "remedy":
         return (*cleaned, *mended)
+    offset = (OffsetSet(stored_mm=stored.new_mm),) if stored else ()
+    if action.kind == "settings" and action.layer is not None:
+        return (*offset, LayerChosen(layer_mm=action.layer.layer_mm, line_mm=action.layer.line_mm))
     if action.kind not in ("offset", "knobs"):
         return ()
     turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
-    return (*cleaned, *mended, *turned, *((OffsetSet(stored_mm=stored.new_mm),) if stored else ()))
+    return (*cleaned, *mended, *turned, *offset)
+
+
+def _layer_words(action: Action, stored: StoredChange | None) -> str:
+    if action.layer is None:
+        return ""
+    wider = f" and lines {action.layer.line_mm:.2f} mm wide" if action.layer.wider else ""
+    nozzle = f", the nozzle {stored.words}" if stored else ""
+    return f"Print the parts with a first layer of {action.layer.layer_mm:.2f} mm{wider}{nozzle}."
 
 
 def _on_newest(proof: ProofRun, wanted: Wanted, zones: tuple[int, ...]) -> list[int]:

@@ -200,6 +200,25 @@ class LeftFor(Row):
         return f"left as it is, for parts within {self.area.words}"
 
 
+class LayerChosen(Row):
+    """Another first layer is printed from here on: in the proofs, and in the parts."""
+
+    kind: Literal["layer_chosen"] = "layer_chosen"
+    effect: ClassVar[Effect] = "moves_nozzle"
+    stations: ClassVar = ("first_layer",)
+    layer_mm: Annotated[float, Field(ge=0.05, le=1.5)]
+    line_mm: Annotated[float, Field(ge=0.1, le=3.0)]
+
+    @model_validator(mode="after")
+    def _lies_flat(self) -> "LayerChosen":
+        if self.layer_mm > self.line_mm:
+            raise ValueError("A line must be at least as wide as the layer is high.")
+        return self
+
+    def words(self, machine: Machine) -> str:
+        return f"a first layer of {self.layer_mm:.2f} mm, its lines {self.line_mm:.2f} mm wide"
+
+
 class ZoneCleaned(Row):
     kind: Literal["zone_cleaned"] = "zone_cleaned"
     effect: ClassVar[Effect] = "none"

@@ -3,7 +3,7 @@
 import numpy as np
 
 from ivory_table.core.bead import Bead
-from ivory_table.core.defaults import BEAD, LAYER
+from ivory_table.core.defaults import LAYER
 from ivory_table.core.hold_down import HoldDown, hold_down
 from ivory_table.core.placing import Footprint, Placing, placing
 from ivory_table.core.recipe import Recipe, forgives, recipes
@@ -45,7 +45,9 @@ def recipe_view(run: OpenRun) -> RecipeView:
     uneven = float(np.sqrt(np.mean(np.square(gaps - gaps.mean())) + np.mean(np.square(sds))))
     nozzle, filament = setup.machine.nozzle_mm, setup.filament
     return RecipeView(
-        recipes=recipes(nozzle, filament.material, filament.nozzle_c, filament.bed_c, uneven, len(gaps)),
+        recipes=recipes(
+            nozzle, filament.material, filament.nozzle_c, filament.bed_c, uneven, len(gaps), run.state.layer_chosen
+        ),
         uneven_mm=uneven,
         zones=len(gaps),
         melts_mm3_s=LAYER.recipe.melt_mm3_s[filament.material] * nozzle / 0.4,
@@ -60,8 +62,7 @@ def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) 
     """The best places for parts, by what is believed of the plate now, the mesh in use and its keep-outs."""
     state, plate = run.state.with_marks(), run.setup.plate
     cells, believes = cells_believed(state)
-    nozzle = run.setup.machine.nozzle_mm
-    bead = Bead(BEAD.line_per_nozzle * nozzle, BEAD.layer_per_nozzle * nozzle)
+    nozzle, bead = run.setup.machine.nozzle_mm, state.bead
     found = placing(state.belief, plate, bead, believes, cells, footprint)
     _, sd = state.belief.height(cells.reshape(-1, 2))
     known = float(np.median(sd))

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass, replace
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.causes import look_of
 from ivory_table.core.defaults import HEAT
 from ivory_table.core.placing import SoundArea
@@ -17,6 +18,7 @@ from .entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LayerChosen,
     LeftFor,
     Nudged,
     ProofEnded,
@@ -58,6 +60,11 @@ def _cause_looked_for(what: CauseLookedFor, run: RunState, entry: Entry) -> RunS
 @fold.register
 def _left_for(what: LeftFor, run: RunState, entry: Entry) -> RunState:
     return run.put(LeftAs(what.area, (run.configuration, len(run.proofs))))
+
+
+@fold.register
+def _layer_chosen(what: LayerChosen, run: RunState, entry: Entry) -> RunState:
+    return replace(run, layer_chosen=Bead(what.line_mm, what.layer_mm))
 
 
 @fold.register

@@ -9,6 +9,7 @@ from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.judge import next_actions
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.proof_field import FieldPosterior
+from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array
@@ -156,6 +157,10 @@ def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tup
         else None
     )
     stops = _stop_here(run, wanted, actions)
+    again = bool(actions) and actions[0].kind == "print_again" and state.proofs[-1].repeats >= JUDGE.repeats_at_most
+    if shims is not None and again and shims.p_all_sound >= JUDGE.done_at:
+        # Another print of the same would not bring the zones nearer to one another.
+        actions, shims = (shims, *actions), None
     return (*((waits,) if waits else ()), *actions, *((shims,) if shims else ()), *((stops,) if stops else ()))
 
 
@@ -221,12 +226,13 @@ def field_actions(
 ) -> tuple[Action, ...]:
     """The ranked actions for a judged proof."""
     moves, mark_mm = _knob_moves(state, laid)
-    probe = state.setup.machine.probe
+    probe, nozzle = state.setup.machine.probe, state.setup.machine.nozzle_mm
     return next_actions(
         field,
         laid.bead,
         material,
         marks,
+        layers=forgiving_layers(laid.bead, nozzle),
         z_step_mm=state.setup.machine.z_step_mm,
         knob_moves=moves,
         mark_mm=mark_mm,

@@ -165,7 +165,8 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
     else:
         step = "done" if steps and steps[0].action.kind == "done" else "decide"
     made = program_for(run, laid, run.manner)
-    last = (open_proof or (state.proofs[-1] if state.proofs else ProofRun(laid))).zones_sound
+    newest = open_proof or (state.proofs[-1] if state.proofs else ProofRun(laid))
+    last, halves = newest.zones_sound, newest.plan.kind == "two_heights"
     chance = steps[0].action.p_all_sound if steps else None
     surface = height_field(
         state.with_marks(),
@@ -180,7 +181,15 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
             state,
             surface,
             figures=(
-                *((Figure(name="Sound zones", value=str(last[0]), unit=f"of {last[1]}"),) if last else ()),
+                *(
+                    (
+                        Figure(
+                            name="A half sound" if halves else "Sound zones", value=str(last[0]), unit=f"of {last[1]}"
+                        ),
+                    )
+                    if last
+                    else ()
+                ),
                 Figure(name="All sound, if done", value=f"{chance:.0%}" if chance is not None else "–"),
             ),
         ),

@@ -1,10 +1,11 @@
 /** First-layer settings to copy, each with what it buys; computed for this nozzle, filament and plate. */
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import { useActs, useStation } from "../../api/run";
 import { useRunId } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
-import { Button } from "../../ui/controls";
+import { Button, Wrong } from "../../ui/controls";
 
 type Row = Schemas["Recipe"];
 
@@ -20,6 +21,34 @@ const VALUES: readonly (readonly [string, (r: Row) => string])[] = [
   ["melted", (r) => `${r.melts_mm3_s.toFixed(1)} mm³/s, ${(100 * r.melt_share).toFixed(0)} %`],
 ];
 
+/** Whether layer or line differ and nothing else: heat belongs to the filament, and is changed there. */
+const isOtherLayer = (r: Row, now: Row) =>
+  (r.layer_mm !== now.layer_mm || r.line_mm !== now.line_mm) && r.nozzle_c === now.nozzle_c;
+
+/** Proofs and parts with this first layer from here on. */
+function PrintSo({ recipe }: { recipe: Row }) {
+  const runId = useRunId();
+  const go = useNavigate();
+  const { data: view } = useStation(runId, "first_layer");
+  const acts = useActs(runId, "first_layer", view?.seq ?? 0);
+  return (
+    <>
+      <Button
+        className="mt-3 w-full"
+        disabled={!view || acts.busy}
+        onClick={() =>
+          acts.keep({ kind: "layer_chosen", layer_mm: recipe.layer_mm, line_mm: recipe.line_mm }, () =>
+            go(`/runs/${runId}/first_layer`),
+          )
+        }
+      >
+        Print so from here on
+      </Button>
+      <Wrong wrong={acts.wrong} />
+    </>
+  );
+}
+
 export function Recipe() {
   const runId = useRunId();
   const { data: view, error } = useQuery<Schemas["RecipeView"], Refusal>({
@@ -27,6 +56,7 @@ export function Recipe() {
     queryFn: () => answer(api.GET("/api/runs/{run_id}/recipe", { params: { path: { run_id: runId } } })),
   });
   if (!view) return <Waiting wrong={error} />;
+  const [now] = view.recipes;
   const most = Math.max(...view.recipes.map((r) => r.forgives_mm));
   return (
     <main className="mx-auto w-full max-w-5xl p-4">
@@ -64,6 +94,7 @@ export function Recipe() {
               </tbody>
             </table>
             {r.why && <p className="mt-2 text-sm text-graphite">{r.why}.</p>}
+            {now && isOtherLayer(r, now) && <PrintSo recipe={r} />}
           </section>
         ))}
       </div>
