@@ -184,6 +184,14 @@ def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None
     expect(page.get_by_role("heading", name="First-layer settings")).to_be_visible()
     expect(page.get_by_role("region", name="a thicker first layer")).to_contain_text("±0.052 mm")
     assert serious(page) == []
+    # A layer can be printed from here on, and goes back to the usual one the same way; heat is no layer.
+    expect(page.get_by_role("button", name="Print so from here on")).to_have_count(2)
+    for chosen, layer in (("a thicker first layer", "0.28 mm"), ("the usual one", "0.20 mm")):
+        visit(page, f"{run}/recipe")
+        so = page.get_by_role("region", name=chosen)
+        so.get_by_role("button", name="Print so from here on").click()
+        ready(page)
+        expect(page.get_by_text("Layer", exact=True).locator("xpath=following-sibling::*[1]")).to_have_text(layer)
     visit(page, f"{run}/placing")
     expect(page.get_by_text("All of it sound with")).to_be_visible()
     page.get_by_label("How many").fill("0")
