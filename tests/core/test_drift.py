@@ -64,6 +64,14 @@ def test_the_evidence_of_a_support_that_goes_its_own_way_is_that_of_brute_force(
         assert known.weight[k, 3] / known.weight[k, 0] == pytest.approx(wanted, rel=1e-5)
 
 
+def test_the_form_moves_the_middle_and_each_support_its_share_of_it() -> None:
+    common, own, form = modes(5)
+    assert list(common) == [1, 1, 1, 1, 1]
+    assert list(form) == [1, 0, 0, 0, 0]  # the centre comes first
+    assert own[0] == pytest.approx([0.25] * 4)
+    assert own[1:] == pytest.approx(np.eye(4))
+
+
 def test_rates_are_learnt() -> None:
     r = np.random.default_rng(1)
     calm, lively = (

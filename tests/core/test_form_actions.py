@@ -63,5 +63,7 @@ def test_a_plate_that_still_moves_is_waited_for() -> None:
     assert sinks is not None
     assert told.p_all_sound > sinks.p_all_sound + 0.1
     assert told.minutes > 6.0
+    assert "still rises by 0.040 mm" in told.reason
+    assert "still sinks by 0.040 mm" in sinks.reason
     assert wait_for_heat(field, BEAD, 0.005 * bow, 6.0) is None
     assert wait_for_heat(field, BEAD, 0.04 * bow, 0.0) is None

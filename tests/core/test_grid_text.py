@@ -91,3 +91,10 @@ def test_points_in_any_order_make_the_same_grid(columns: int, rows: int, random)
     wanted = tuple(tuple(z for _, y, z in points if y == 10.0 + 40 * r) for r in range(rows))
     random.shuffle(points)
     assert read_grid("\n".join(f"{x} {y} {z}" for x, y, z in points)).heights_mm == wanted
+
+
+def test_names_with_their_unit_are_names_too() -> None:
+    text = '{"heights_mm": [[0.1, 0.2, 0.3], [0.0, 0.1, 0.2], [0.3, 0.2, 0.1]], "Xs_mm": [10, 60, 110], "ys_MM": [5, 55, 105]}'
+    found = read_grid(text)
+    assert (found.xs_mm, found.ys_mm) == ((10, 60, 110), (5, 55, 105))
+    assert found.heights_mm[0] == (0.1, 0.2, 0.3)

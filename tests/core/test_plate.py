@@ -135,6 +135,12 @@ def test_an_unmeasured_thickness_does_not_count_and_is_less_sure() -> None:
     assert FEEL.bias_sd_mm < guessed.drags_at()[1] < FEEL.unmeasured_sd_mm
 
 
+@pytest.mark.parametrize("text", ["a\x00", "a\u202e b", "line\nbreak"])
+def test_what_cannot_be_shown_is_no_name(text: str) -> None:
+    with pytest.raises(ValidationError, match="cannot be shown"):
+        Gauge(id="g", name=text)
+
+
 @pytest.mark.parametrize("change", [{"bed_c": 200}, {"nozzle_c": 20}, {"material": "wood"}, {"diameter_mm": 0}])
 def test_an_impossible_filament_is_refused(change: dict) -> None:
     with pytest.raises(ValidationError):

@@ -37,6 +37,7 @@ def test_a_tilt_without_noise_is_given_back(right: float, back: float) -> None:
     found = tilt_found(compared(ProbeTilt(right=right, back=back), np.zeros(6)), PLATE, 0.005)
     assert found.tilt is not None
     assert (found.tilt.right, found.tilt.back) == pytest.approx((right, back), abs=2e-5)
+    assert found.over_plate_mm == pytest.approx((abs(right) * PLATE.width_mm + abs(back) * PLATE.depth_mm) / 100)
     at = reads_high_mm(found.tilt, PLATE, [PLATE.centre])
     assert at == pytest.approx([0.0])
 

@@ -46,7 +46,9 @@ def test_heat_is_told_apart_from_scatter() -> None:
     found = repeats(touches(0.0012 * (c - 22) + rng.normal(0, 0.002, 16), c), 0.2)
     assert found.per_c_mm == pytest.approx(0.0012, abs=3 * found.per_c_sd_mm)
     assert found.verdict == "good"
-    assert "Heat moves its trigger" in found.words
+    # The verdict is said, and what heat does beside it.
+    assert found.words.startswith("It repeats to")
+    assert f"Heat moves its trigger by {1000 * found.per_c_mm:+.1f} µm" in found.words
     # Left unsaid, the same touches look like scatter.
     assert repeats(touches(0.0012 * (c - 22)), 0.2).verdict == "poor"
 

@@ -45,6 +45,13 @@ def test_recipes_keep_to_their_limits_and_forgive_more_each(nozzle: float) -> No
         assert r.line_mm >= 1.3 * r.layer_mm
         assert r.melt_share <= 0.6 + 1e-9
         assert r.fan == 0
+    # As fast as is usual, or as fast as the hot end melts.
+    melts = LAYER.recipe.melt_mm3_s["PETG"] * nozzle / 0.4
+    for r in found[:-1]:
+        area = Bead(r.line_mm, r.layer_mm).area_mm2
+        assert r.speed_mm_s == pytest.approx(
+            min(LAYER.recipe.speed_mm_s, LAYER.recipe.melt_share * melts / area), abs=0.06
+        )
 
 
 def test_a_weak_hot_end_lays_more_slowly() -> None:

@@ -119,3 +119,15 @@ def test_what_a_pass_is_expected_to_leave_is_that_of_passing_often() -> None:
     ).sum(axis=1)
     left = sum(((above[touched == k] - above[touched == k].mean()) ** 2).sum() for k in np.unique(touched))
     assert tip._doubt_after(z, tops) == pytest.approx((left / len(above)) ** 0.5, rel=0.02)
+
+
+def test_pads_span_what_is_believed_and_no_finer_than_can_be_laid() -> None:
+    tip = SecondTip.unknown(0.0, 0.5, clockwise_raises=True)
+    tops = np.array(tip.pads().tops_mm)
+    assert tops[0] == SECOND.lowest_top_mm
+    assert np.diff(tops) == pytest.approx(np.full(SECOND.pads - 1, tops[1] - tops[0]))
+    assert np.ptp(tops) == pytest.approx(2 * SECOND.spread_sd * tip.above[1], abs=0.001 * SECOND.pads)
+    sharp = tip
+    for _ in range(40):
+        sharp = sharp.gauge(0.0)
+    assert np.diff(sharp.pads().tops_mm) == pytest.approx(np.full(SECOND.pads - 1, SECOND.finest_mm))

@@ -1,5 +1,7 @@
 """Steps of the belief that are told at once: each against the covariance written down by hand."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -14,7 +16,7 @@ from ivory_table.core.mesh import MeshGrid, MeshSurvey, neighbour_of
 from ivory_table.core.plate import Plate, Screw, symmetric_screws
 from ivory_table.core.prior import first_belief
 from ivory_table.core.second_tip import SecondTip
-from ivory_table.core.steps import DeclaredAnew, ScatterTold, _by_group
+from ivory_table.core.steps import DeclaredAnew, SaidBefore, ScatterTold, _by_group
 from ivory_table.core.surface import Surface
 from ivory_table.core.words import first_sentence, knob_words, turn_words
 from tests.conftest import setup_for
@@ -77,6 +79,36 @@ def test_another_scatter_weighs_the_hypotheses_by_how_well_it_fits() -> None:
     assert abs(told.weight @ ln - np.log(0.03)) < abs(before.weight @ ln - np.log(0.03))
 
 
+@pytest.mark.parametrize("raises", [True, False])
+def test_a_sense_that_was_shown_is_believed_of_that_knob_most(raises: bool) -> None:
+    before, knob = belief(), 1
+    after = before.sense_shown(knob, raises)
+    was, now = before.p_reversed(), after.p_reversed()
+    if raises:
+        assert now[knob] < 0.02 * was[knob]
+    else:
+        assert now[knob] > 0.8
+    # Bayes' rule, by hand: shown the wrong way round once in 200.
+    misread = TRAM.sense_misread
+    fits, not_ = (misread, 1 - misread) if raises else (1 - misread, misread)
+    wanted = was[knob] * fits / (was[knob] * fits + (1 - was[knob]) * not_)
+    assert now[knob] == pytest.approx(wanted, rel=1e-6)
+
+
+def test_what_the_gauge_was_before_a_count_tells_the_sense_by_how_far_it_went() -> None:
+    before = belief()
+    up = 0.5
+    for loose, expected in ((True, False), (False, True)):
+        after = before.after(SaidBefore(0, up, 0.01, loose=loose))
+        assert (after.p_reversed()[0] > before.p_reversed()[0]) == expected
+    # A gauge that was loose wants the plate up as much as one that was tight wants it down.
+    mirrored = before.after(SaidBefore(0, -up, 0.01, loose=False))
+    assert mirrored.log_weight == pytest.approx(before.after(SaidBefore(0, up, 0.01, loose=True)).log_weight)
+    little = 0.01
+    mirrored = before.after(SaidBefore(0, -little, 0.01, loose=False))
+    assert mirrored.log_weight == pytest.approx(before.after(SaidBefore(0, little, 0.01, loose=True)).log_weight)
+
+
 def test_a_knob_declared_anew_turns_the_other_way_and_twice_is_as_before() -> None:
     before = belief()
     once = before.after(DeclaredAnew(1))
@@ -125,6 +157,15 @@ def test_a_check_leaves_its_share_and_the_others_take_the_rest() -> None:
     assert after.shared["coat"] == pytest.approx(left / total)
     assert after.shared["fan"] == pytest.approx(before.shared["fan"] / total)
     assert after.usual == after.shared
+
+
+def test_a_coat_that_was_renewed_takes_the_grease_of_every_zone_with_it() -> None:
+    causes = Causes.none().mended("feed")
+    greasy = replace(causes, greasy={(10.0, 10.0): 0.6, (50.0, 10.0): 0.2})
+    renewed, other = greasy.mended("coat"), greasy.mended("feed")
+    left = 1 - LAYER.fails.marked_helps
+    assert renewed.greasy == pytest.approx({(10.0, 10.0): 0.6 * left, (50.0, 10.0): 0.2 * left})
+    assert other.greasy == greasy.greasy
 
 
 def test_causes_are_shown_by_their_chance_with_a_word_and_a_remedy() -> None:

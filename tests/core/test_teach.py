@@ -14,6 +14,7 @@ from ivory_table.core.teach.grid import grid_lines
 from ivory_table.core.teach.heard import learn_reply
 from ivory_table.core.teach.lesson import Lesson
 from ivory_table.core.teach.pieces import Said, differs_at, read
+from ivory_table.core.teach.proving import step
 from ivory_table.core.teach.teaching import Teaching, WordShown, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
 from ivory_table.core.units import filled
@@ -302,3 +303,15 @@ def test_the_reply_that_does_not_fit_is_pointed_at() -> None:
     """The value is not in the second reply: that one is shown, and not the first."""
     missing = learn_reply({"x"}, [Said(text="at x 1.5", values={"x": 1.5}), Said(text="at x 7.5", values={"x": 8.5})])
     assert (missing.sample, "8.5" in missing.trouble) == (1, True)
+
+
+@pytest.mark.parametrize(("lines", "sample", "at"), [(["G1 X10", "\u00e91 X20"], 1, 0), (["G1 \u00e9X10"], 0, 3)])
+def test_a_character_no_machine_takes_is_pointed_at_in_its_line(lines: list[str], sample: int, at: int) -> None:
+    lesson = learn_line({"x"}, {"x"}, [Told(line=line, values={"x": 10.0 * (k + 1)}) for k, line in enumerate(lines)])
+    assert (lesson.settled, lesson.sample, lesson.at) == (None, sample, at)
+    assert "no character that a machine takes" in lesson.trouble
+
+
+def test_a_proving_step_that_is_not_there_is_named() -> None:
+    with pytest.raises(ValueError, match="no step 'nothing'"):
+        step("nothing")

@@ -68,6 +68,9 @@ def test_settling_is_fitted_to_an_exponential() -> None:
     # 0.06 exp(-t / 4) = 0.01
     assert found.settled_after_min == pytest.approx(4 * np.log(6), rel=0.03)
     assert settling(study(ALL)) is None
+    # Three holds are enough, and needed.
+    assert settling(ThermalStudy(plate_id="p", readings=tuple(rows[::2]))).minutes == pytest.approx(tau, rel=0.02)
+    assert settling(ThermalStudy(plate_id="p", readings=tuple(rows[:2]))) is None
 
 
 def test_the_warp_is_what_was_read_at_every_place_read() -> None:
@@ -75,6 +78,21 @@ def test_the_warp_is_what_was_read_at_every_place_read() -> None:
     at = np.array([HERON.plate.centre, *[(k.x_mm, k.y_mm) for k in HERON.machine.screws]])
     assert warp(s, SURFACE, 22, 60, at) == pytest.approx(list(ALL.values()), abs=1e-9)
     assert warp(s, SURFACE, 60, 60, at) == pytest.approx(np.zeros(5))
+
+
+def test_screws_too_few_for_a_plane_rise_together_and_the_middle_as_a_bow_on_top() -> None:
+    front = [s for s in HERON.machine.screws if s.name.startswith("front")]
+    rows = [
+        reading(name, x, y, c, rise * (c - 22) / 38)
+        for name, x, y, rise in (
+            (CENTRE, *HERON.plate.centre, 0.07),
+            *((s.name, s.x_mm, s.y_mm, r) for s, r in zip(front, (0.03, 0.05), strict=True)),
+        )
+        for c in (22, 60)
+    ]
+    at = np.array([HERON.plate.centre, *[(s.x_mm, s.y_mm) for s in HERON.machine.screws]])
+    found = warp(ThermalStudy(plate_id="p", readings=tuple(rows)), SURFACE, 22, 60, at)
+    assert found == pytest.approx([0.07, 0.04, 0.04, 0.04, 0.04], abs=1e-9)
 
 
 @pytest.mark.parametrize(("school", "bed_c"), [("hot", 57.0), ("warm", 45.0), ("cold", 22.0)])

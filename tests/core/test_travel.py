@@ -145,6 +145,7 @@ def test_the_right_drive_makes_up_for_the_whole_difference(left: float, right: f
     assert found.steps == round(found.turns * 200)
     assert found.hangs == ("left" if right > left else "right")
     assert ("Raise" if found.up_mm > 0 else "Lower") in found.words
+    assert f"{abs(found.turns):.3f} turns, or {abs(found.steps)} full steps" in found.words
     assert found.drive == "right"
 
 

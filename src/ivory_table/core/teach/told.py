@@ -90,7 +90,8 @@ def _learn(needed: set[str], known: set[str], samples: Sequence[Told], one_of: S
             raise Puzzle("Type the line as you would send it, with its numbers.", k, 0)
         if "\n" in line or "\r" in line:
             raise Puzzle("One line only: what needs several lines cannot be taught yet.", k, line.find("\n"))
-        if odd := next((n for n, c in enumerate(line) if not 32 <= ord(c) < 127), None):
+        odd = next((n for n, c in enumerate(line) if not 32 <= ord(c) < 127), None)
+        if odd is not None:
             raise Puzzle(f"'{line[odd]}' is no character that a machine takes.", k, odd)
     values = [{f: v for f, v in s.values.items() if f in known and not isinstance(v, str)} for s in samples]
     lines = [_without_text(line, s, needed, k) for k, (line, s) in enumerate(zip(lines, samples, strict=False))]
