@@ -62,6 +62,7 @@ def test_a_reading_comes_back_as_new_advice(http: httpx.Client) -> None:
             "x_mm",
         ),
         ({"kind": "felt", "x_mm": 500, "y_mm": 0, "z_mm": 0, "feel": "drag"}, "not_possible", "what"),
+        ({"kind": "felt", "x_mm": 40, "y_mm": 40, "z_mm": 0, "feel": "drag"}, "not_at_the_middle", "x_mm"),
         ({"kind": "felt", "x_mm": 0, "y_mm": 0, "z_mm": 0, "feel": "silky"}, "invalid_literal_error", "feel"),
         ({"kind": "guessed"}, "invalid_union_tag_invalid", "what"),
         ({"kind": "offset_set", "stored_mm": 1e9}, "invalid_less_than_equal", "stored_mm"),

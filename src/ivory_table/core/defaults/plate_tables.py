@@ -101,6 +101,7 @@ class Offset(Value):
     z_caliper_sd_mm: float
     z_apart_mm: float
     z_shrinks: dict[str, float]
+    centre_within_mm: float
     between_points_mm: float
     limit_most_mm: float
     limit_mm: float

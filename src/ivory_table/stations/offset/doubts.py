@@ -1,5 +1,7 @@
 """What the Z offset asks about or refuses: feels that contradict, values that run into the plate, values not stored as meant."""
 
+import numpy as np
+
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.offset import convention, conventions_of, presses
 from ivory_table.runs.doubts import Refused, disagrees, doubt, feels_disagree, refuse_contradiction
@@ -14,8 +16,23 @@ from ivory_table.stations.offset.state import Offset
 @doubt.register
 def _felt(what: Felt, run: OpenRun, source: Source) -> None:
     if source == "hand" and not what.sure:
+        _ask_elsewhere(what, run)
         refuse_contradiction(what, run, "feel")
         _refuse_mixed_up(what, run)
+
+
+def _ask_elsewhere(what: Felt, run: OpenRun) -> None:
+    """The height that is stored is looked for at the middle: a feel elsewhere tells of the plate, and never ends the search."""
+    plate = run.setup.plate
+    x, y = plate.centre
+    if plate.holds(what.x_mm, what.y_mm) and np.hypot(what.x_mm - x, what.y_mm - y) > OFFSET.centre_within_mm:
+        raise Refused(
+            "not_at_the_middle",
+            f"The height to store is felt at the middle of the plate, x {x:g} y {y:g}, and this was felt at x {what.x_mm:g} "
+            f"y {what.y_mm:g}. Bring the tip there; or keep it as what it tells of the plate.",
+            "x_mm",
+            insist=True,
+        )
 
 
 def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
