@@ -433,3 +433,28 @@ def test_a_reversed_knob_is_told_from_away_from_the_screws() -> None:
     expected = turned.height([near])[0][0]
     went = Read(turned.gap_row(*near), -float(expected), 0.02).told_to(turned)
     assert went.p_reversed()[0] > 0.5
+
+
+@pytest.mark.parametrize("times", [0.7, 1.0, 1.15])
+def test_what_all_knobs_give_is_learnt_from_one_and_told_of_all(times: float) -> None:
+    """Against the closed form: one turn between two readings, the doubt common to all knobs and each knob's own."""
+    surface = Surface.of(setup_for("wren").machine, setup_for("wren").plate)
+    belief = first_belief(surface, bias_sd_mm=0.02, thread_sd=TRAM.thread_sd)
+    row, up, dial = belief.gap_row(*surface.screws[0]), 0.6, 0.006
+    belief = belief.read(row, 0.0, dial).turned(0, up, 0.0).read(row, up * times, dial)
+    gains, sds = belief.gains()
+    common, own = TRAM.thread_sd**2, TRAM.gain_prior_sd**2
+    seen = 2 * dial**2 / up**2
+    share = (common + own) / (common + own + seen)
+    assert gains[0] == pytest.approx(share * (times - 1), abs=0.004)
+    assert gains[1] == pytest.approx(gains[0] * common / (common + own), abs=0.002)
+    assert sds[1] ** 2 == pytest.approx(common + own - common**2 / (common + own + seen), rel=0.05)
+
+
+def test_a_learnt_machine_keeps_its_threads_and_loses_them_with_its_hardware() -> None:
+    known = (np.full(4, -0.29), np.full(4, 0.01))
+    belief = first_belief(SURFACE, bias_sd_mm=0.02, thread_sd=TRAM.thread_sd, gains_known=known)
+    assert belief.gains()[1] == pytest.approx([0.01] * 4)
+    fresh = belief.with_nothing_learnt()
+    assert fresh.gains()[0] == pytest.approx([0.0] * 4)
+    assert fresh.gains()[1] == pytest.approx([np.hypot(TRAM.thread_sd, TRAM.gain_prior_sd)] * 4)

@@ -65,7 +65,7 @@ def test_what_is_felt_is_the_plate_pressed_down_and_the_belief_knows() -> None:
         for (x, y), sinks in zip((centre, (screw.x_mm, screw.y_mm)), way, strict=True):
             for k in range(6):
                 # A flat plate at height 0: the gauge drags with the tip at its thickness, less what the plate sinks there.
-                z = setup.gauge.counted_mm - float(sinks)
+                z = setup.gauge.drags_at()[0] - float(sinks)
                 state = after(state, Felt(x_mm=x, y_mm=y, z_mm=z + 0.001 * (k % 2), feel="drag"), station="offset")
         heights = state.belief.height([centre, (screw.x_mm, screw.y_mm)])[0]
         return float(heights[0] - heights[1])

@@ -35,7 +35,8 @@ from .test_run import keep, start
 class Table:
     """A plate of another make: its coupling, its knobs' true senses, a hand and a dial."""
 
-    def __init__(self, seed: int, wrong: tuple[int, ...], kappa: float = 0.3) -> None:
+    def __init__(self, seed: int, wrong: tuple[int, ...], kappa: float = 0.3, pitch_mm: float = 0.7) -> None:
+        self.pitch_mm = pitch_mm
         self.rng = np.random.default_rng([seed, 13])
         k = np.outer([1, -1, -1, 1], [1, -1, -1, 1]) / 4
         self.a = coupling(np.full(4, 1 / kappa - 1), k)
@@ -43,7 +44,7 @@ class Table:
         self.heights = self.a @ self.rng.normal(0, 0.3, 4)
 
     def turn(self, j: int, marks: float) -> None:
-        up = marks * 0.7 / 16 * self.sense[j]
+        up = marks * self.pitch_mm / 16 * self.sense[j]
         up += self.rng.normal(0, np.hypot(0.008, 0.03 * up)) if marks else 0.0
         self.heights = self.heights + self.a[:, j] * up
 
@@ -73,7 +74,7 @@ class Table:
             j = run.setup.machine.screw(now.screw)
             before = "loose" if self.heights[j] + self.rng.normal(0, 0.015) < 0 else "tight"
             off = self.rng.normal(0, 0.015) - self.heights[j]
-            marks = round(off / self.a[j, j] / (0.7 / 16) * self.sense[j])
+            marks = round(off / self.a[j, j] / (self.pitch_mm / 16) * self.sense[j])
             self.turn(j, marks)
             what = Counted(screw=now.screw, marks=marks, sure=True, before=before if now.ask_before else None)
             return keep(desk, "tram", what)
@@ -100,6 +101,35 @@ def test_any_knobs_may_work_the_other_way(desk: Desk, way: str, wrong: tuple[int
     assert np.ptp(table.heights) <= 3 * 2 * run.state.tol_mm
     if way == "read_all":
         assert [s.sense for s in run.state.screws] == list(table.sense)
+
+
+@pytest.mark.parametrize(("pitch_mm", "thread"), [(0.5, "M3"), (0.8, "M5")])
+@pytest.mark.parametrize("seed", [4, 5])
+def test_another_thread_than_declared_is_found_by_what_is_read(
+    desk: Desk, pitch_mm: float, thread: str, seed: int
+) -> None:
+    """Entered as 0.7 mm a turn. Taken for that, the tram was called done at two to five times the tolerance."""
+    table = Table(seed, (), pitch_mm=pitch_mm)
+    run = trammed(desk, table, "read_all")
+    assert tram.step.now_at(run).step == "done"
+    assert np.ptp(table.heights) <= 2 * run.state.tol_mm
+    (learnt,) = tram.view.view(run).learnt
+    assert learnt.screw == "all knobs"
+    assert f"as {thread}, {pitch_mm:g} mm a turn, would" in learnt.words
+    # The next run begins with it.
+    assert run.state.belief.gains_for_next()[0] == pytest.approx([pitch_mm / 0.7 - 1] * 4, abs=0.04)
+
+
+@pytest.mark.parametrize("pitch_mm", [0.5, 0.8])
+def test_done_is_true_whatever_the_thread(desk: Desk, pitch_mm: float) -> None:
+    table = Table(8, (), pitch_mm=pitch_mm)
+    run = trammed(desk, table, "read_all")
+    assert np.ptp(table.heights) <= 2 * run.state.tol_mm
+
+
+def test_the_right_thread_is_left_alone(desk: Desk) -> None:
+    run = trammed(desk, Table(6, ()), "read_all")
+    assert tram.view.view(run).learnt == ()
 
 
 def test_a_sense_test_that_was_misread_is_found_out(desk: Desk) -> None:

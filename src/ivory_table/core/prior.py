@@ -26,12 +26,14 @@ def first_belief(
     reversed_share: ArrayLike = TRAM.reversed_share,
     hypotheses: int | None = None,
     form_apart: bool = True,
+    thread_sd: float = 0.0,
 ) -> Belief:
     """What is believed before the first reading.
 
     `lam_known`: mean (m,) and covariance (m, m) of ln(lam + LAM_FLOOR) taught by earlier runs.
     `gains_known`: mean (m,) and sd (m,) of what each knob gives beyond its pitch, as a share.
     `answer_known`: mean and sd of ln(answer_sd), the share of a turn that the supports do not explain.
+    `thread_sd`: by what share all knobs may give more or less than declared, where no run has taught it: another thread.
     `reversed_share`: how likely each knob is to work against its declared sense, one or (m,).
     """
     m = surface.knobs
@@ -50,6 +52,7 @@ def first_belief(
     mean[m + 1], answer_ln_sd = answer_known or (np.log(TRAM.answer_sd), TRAM.answer_ln_sd)
     cov[m + 1, m + 1] = answer_ln_sd**2
     gains, gain_sds = gains_known or (np.zeros(m), np.full(m, TRAM.gain_prior_sd))
+    together = 0.0 if gains_known else thread_sd**2
     prior = Prior(
         surface,
         bias_sd_mm,
@@ -57,10 +60,11 @@ def first_belief(
         mean,
         cov,
         np.asarray(gains, dtype=float),
-        np.asarray(gain_sds, dtype=float),
+        np.diag(np.square(gain_sds)) + together,
         np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
         hypotheses or (TRAM.hypotheses * min(m, 6) // 4 if m > 3 else TRAM.hypotheses // 8),
         form_apart,
+        thread_sd,
     )
     return prior.drawn(mean, cov)
 
@@ -79,11 +83,12 @@ class Prior:
     mean: Array
     cov: Array
     gains: Array
-    gain_sds: Array
+    gain_cov: Array
     reversed_share: Array
     hypotheses: int
     #: Whether a reading away from the screws tells of the knobs' senses alone. Runs begun before that was so are not.
     form_apart: bool = True
+    thread_sd: float = 0.0
 
     def drawn(self, mean: Array, cov: Array, leads: Array | None = None) -> Belief:
         """Hypotheses spread over N(mean, cov), every fourth over the prior, weighed so that they stand for the prior.
@@ -123,14 +128,16 @@ class Prior:
         cov_state[:, :a, :a] += (TRAM.hand_floor_mm**2) * np.eye(a)
         tail = [TRAM.form_prior_sd_mm] * len(FORMS)
         tail += [self.bias_sd_mm, TRAM.probe_zero_sd_mm, TRAM.extrusion_prior_sd]
-        tail += list(self.gain_sds)
+        tail += [0.0] * m
         tail += [TRAM.local_sd_mm] * len(surface.locals_)
         index = np.arange(a, d)
         cov_state[:, index, index] = np.square(tail)
+        gains = slice(surface.first_gain, surface.first_local)
+        cov_state[:, gains, gains] = self.gain_cov
         if surface.locals_:
             cov_state[:, surface.first_local :, surface.first_local :] = TRAM.local_sd_mm**2 * surface.local_alike
         state = np.zeros((n, d))
-        state[:, surface.first_gain : surface.first_local] = self.gains
+        state[:, gains] = self.gains
         return Belief(
             surface,
             theta,
@@ -154,6 +161,7 @@ class Prior:
             feel=self.feel,
             hypotheses=self.hypotheses,
             form_apart=self.form_apart,
+            thread_sd=self.thread_sd,
         )
 
     def peak(self, belief: Belief, leads: Array) -> tuple[Array, Array]:

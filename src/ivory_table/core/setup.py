@@ -93,6 +93,8 @@ class RunSetup(Value):
     feed_remembered: bool = False
     #: Whether a gauge that nobody measured counts as what its kind usually is; in runs begun before that was so it is nothing.
     usual_gauge: bool = False
+    #: Whether the knobs' thread may be another than declared; runs begun before that was considered take it as it is.
+    thread_doubted: bool = False
     #: What the machine makes of a mesh.
     mesh_law: MeshLaw = MeshLaw()
 

@@ -131,6 +131,7 @@ class Desk:
             neighbours_alike=True,
             form_apart=True,
             usual_gauge=True,
+            thread_doubted=True,
             causes_considered=True,
             mesh_law=self._manner_of(machine).mesh,
         )

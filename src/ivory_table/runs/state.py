@@ -59,6 +59,7 @@ class RunState(RunRecord):
             gains_known=gains,
             answer_known=learnt.answer_ln if learnt is not None and known is not None else None,
             form_apart=setup.form_apart,
+            thread_sd=TRAM.thread_sd if setup.thread_doubted else 0.0,
             reversed_share=[
                 TRAM.reversed_proved if s.sense_proved else TRAM.reversed_share for s in setup.machine.screws
             ],

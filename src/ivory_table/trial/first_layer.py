@@ -80,6 +80,7 @@ class Session:
                 neighbours_alike=True,
                 form_apart=True,
                 usual_gauge=True,
+                thread_doubted=True,
                 causes_considered=True,
                 feed_remembered=True,
             )

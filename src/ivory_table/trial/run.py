@@ -79,6 +79,7 @@ class Trial:
                 neighbours_alike=True,
                 form_apart=True,
                 usual_gauge=True,
+                thread_doubted=True,
                 causes_considered=True,
                 feed_remembered=True,
             )

@@ -45,7 +45,7 @@ class Tally:
 
 
 def new_belief(screws: tuple[Screw, ...]) -> Belief:
-    return first_belief(surface_of(screws), bias_sd_mm=0.02)
+    return first_belief(surface_of(screws), bias_sd_mm=0.02, thread_sd=TRAM.thread_sd)
 
 
 def known_belief(belief: Belief) -> Belief:

@@ -6921,6 +6921,11 @@ export interface components {
             started_at: string;
             study?: components["schemas"]["ThermalStudy"] | null;
             /**
+             * Thread Doubted
+             * @default false
+             */
+            thread_doubted: boolean;
+            /**
              * Told Changes
              * @default []
              */

@@ -60,6 +60,8 @@ class Tram(Value):
     lam_many_median: float
     lam_own_many_ln_sd: float
     gain_prior_sd: float
+    thread_sd: float
+    thread_fits: float
     gain_said: float
     reversed_share: float
     reversed_common: float

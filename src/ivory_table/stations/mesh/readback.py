@@ -8,7 +8,7 @@ from pydantic import Field
 from ivory_table.core.defaults import SURVEY
 from ivory_table.core.grid_layout import LAYOUTS
 from ivory_table.core.grid_text import read_grid
-from ivory_table.core.value import Value
+from ivory_table.core.value import Array, Value
 from ivory_table.core.words import first_sentence
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.mesh_in_use import mesh_as_sent, mesh_differs
@@ -30,6 +30,17 @@ class ReadBack(Value):
     heights_mm: tuple[tuple[float, ...], ...]
 
 
+def _apart(off: Array) -> float:
+    """How far a list is from the kept mesh, mm: by most of its points, so that one that differs does not turn it round.
+
+    A machine with a zero of its own lists all of it higher or lower: what is common is taken out where that explains it.
+    """
+    return min(
+        float(np.abs(left).mean() + np.median(np.abs(left))) + cost
+        for left, cost in ((off, 0.0), (off - np.median(off), SURVEY.same_mm))
+    )
+
+
 def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
     """Whichever way round the machine lists it: the way that comes nearest. Raises Refused for what is no such grid."""
     mesh = run.state.mesh
@@ -49,10 +60,7 @@ def compared(run: OpenRun, paste: ReadbackPaste) -> ReadBack:
             "it has another mesh.",
             "text",
         )
-    # By most of its points: one that differs does not turn it round.
-    layout, way = min(
-        ways, key=lambda found: float(np.abs(found[1] - meant).mean() + np.median(np.abs(found[1] - meant)))
-    )
+    layout, way = min(ways, key=lambda found: _apart(found[1] - meant))
     off = mesh_differs(run.state, way)
     row, column = np.unravel_index(int(np.abs(off).argmax()), off.shape)
     worst = float(abs(off[row, column]))

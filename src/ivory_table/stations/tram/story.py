@@ -1,7 +1,10 @@
 """The tram as it is told: stops, rounds, and what this machine has taught."""
 
+import numpy as np
+
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.gauge import Feel
+from ivory_table.core.plate import THREADS, Screw
 from ivory_table.core.value import Value
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.knobs import knob_marks
@@ -129,17 +132,31 @@ def _spread_found(state: RunState, number: int, values: list[float]) -> float:
 
 
 def learnt_lines(state: RunState) -> tuple[LearntLine, ...]:
-    """Each knob that gives beyond 2 sd more or less than it is declared to; nothing before that."""
+    """Each knob that gives beyond 2 sd more or less than it is declared to; nothing before that. All alike: their thread."""
     if not state.screws:
         return ()
     gains, sds = state.belief.gains()
-    out = []
-    for s, gain, sd in zip(state.screws, gains, sds, strict=True):
-        if abs(gain) > 2 * sd and abs(gain) > TRAM.gain_said:
-            out.append(
-                LearntLine(
-                    screw=s.name,
-                    words=f"{s.name} gives {s.mm_per_mark * (1 + gain):.3f} mm per 1/{s.marks_per_turn}, not {s.mm_per_mark:.3f}",
-                )
-            )
-    return tuple(out)
+    sure = (np.abs(gains) > 2 * sds) & (np.abs(gains) > TRAM.gain_said)
+    alike = len({(s.pitch_mm, s.marks_per_turn) for s in state.screws}) == 1 and np.ptp(gains) < TRAM.gain_said
+    if sure.all() and alike:
+        return (LearntLine(screw="all knobs", words=_thread_words(state.screws[0], float(gains.mean()))),)
+    return tuple(
+        LearntLine(screw=s.name, words=_gives(s.name, "gives", s, float(gain)))
+        for s, gain, said in zip(state.screws, gains, sure, strict=True)
+        if said
+    )
+
+
+def _gives(who: str, verb: str, screw: Screw, gain: float) -> str:
+    given = f"{screw.mm_per_mark * (1 + gain):.3f} mm per 1/{screw.marks_per_turn}"
+    return f"{who} {verb} {given}, not {screw.mm_per_mark:.3f}"
+
+
+def _thread_words(screw: Screw, gain: float) -> str:
+    """What all knobs give, and the usual thread that would give it."""
+    words = _gives("all knobs", "give", screw, gain)
+    pitch = screw.pitch_mm * (1 + gain)
+    name, mm = min(THREADS.items(), key=lambda thread: abs(thread[1] - pitch))
+    if abs(mm / pitch - 1) > TRAM.thread_fits or mm == screw.pitch_mm:
+        return words
+    return f"{words}: as {name}, {mm:g} mm a turn, would. Look at the screws, and put their thread right in the set-up"
