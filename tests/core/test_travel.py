@@ -120,6 +120,21 @@ def test_what_is_not_steady_is_said(celsius: list[float], steady: bool, says: st
     assert (found.held_minutes > 0) == (abs(celsius[-1] - 60) <= HEAT.within_c)
 
 
+def test_how_it_came_there_is_no_swing_of_what_is_held() -> None:
+    """A plate that rose by ten degrees a minute a moment ago: nobody is sent to tune its heater for that."""
+    t = np.arange(0, 301, 10.0)
+    for minutes in (0.2, 1.0, 3.0):
+        reached = t[-1] - 60 * minutes
+        c = np.minimum(60 + (t - reached) / 6, 60 + 0.2 * np.sin(t / 7))
+        found = hold(list(t), list(c), 60)
+        assert found is not None
+        assert "tune the heater" not in found.words
+        if minutes < 1:
+            assert not found.steady  # three readings are the least
+        else:
+            assert found.swing_c <= HEAT.swing_c
+
+
 def test_one_reading_tells_nothing() -> None:
     assert hold([0.0], [60.0], 60) is None
     two = hold([0.0, 0.5], [60.0, 60.0], 60)

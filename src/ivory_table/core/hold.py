@@ -23,7 +23,7 @@ def hold(seconds: Sequence[float], celsius: Sequence[float], target_c: float) ->
     """From times (n,) in s and temperatures (n,) in °C, oldest first; None with fewer than two readings.
 
     Held since the last reading outside target +- `HEAT.within_c`; the rate by least squares over
-    the last `HEAT.window_minutes`.
+    the last `HEAT.window_minutes`, and not from before it was held.
     """
     if len(seconds) < 2:
         return None
@@ -32,10 +32,13 @@ def hold(seconds: Sequence[float], celsius: Sequence[float], target_c: float) ->
     since = t[out[-1]] if len(out) else t[0]
     held = float(t[-1] - since) / 60 if not len(out) or out[-1] < len(t) - 1 else 0.0
     recent = t >= t[-1] - 60 * HEAT.window_minutes
+    if held > 0 and len(out):
+        # How it came there is no swing of what is held.
+        recent &= t > since
     tr, cr = t[recent] - t[-1], c[recent]
     rate = float(np.polyfit(tr, cr, 1)[0] * 60) if len(tr) > 2 and np.ptp(tr) > 1 else 0.0
     swing = float(np.ptp(cr - np.polyval([rate / 60, 0], tr)) / 2) if len(tr) > 2 else 0.0
-    steady = held > 0 and abs(rate) <= HEAT.steady_c_min and swing <= HEAT.swing_c
+    steady = held > 0 and len(tr) > 2 and abs(rate) <= HEAT.steady_c_min and swing <= HEAT.swing_c
     if held <= 0:
         words = f"{c[-1]:.1f} of {target_c:.0f} °C, {'rising' if rate > 0 else 'falling'} {abs(rate):.1f} °C a minute"
     else:
