@@ -58,7 +58,7 @@ from ivory_table.stations.offset.entries import (
     TipHeatCounted,
     ZeroDoubted,
 )
-from ivory_table.stations.tram.entries import CentreFelt, Counted, ReadMm, ScrewFelt
+from ivory_table.stations.tram.entries import BegunAnew, CentreFelt, Counted, ReadMm, ScrewFelt
 from tests.conftest import NOON, after
 from tests.runs.test_frozen import NEWEST, RELEASED, entry_of, station_of
 from tests.stations.test_run import keep, practise, start
@@ -69,6 +69,7 @@ EXAMPLES |= {
     "screw_felt": ScrewFelt(screw="front left", z_mm=0.0, feel="brush"),
     "probe_touched": ProbeTouched(z_mm=0.01, bed_c=57),
     "left_for": LeftFor(area=SoundArea(left_mm=60, front_mm=60, width_mm=100, depth_mm=90, p=0.8)),
+    "begun_anew": BegunAnew(),
     "layer_chosen": LayerChosen(layer_mm=0.28, line_mm=0.45),
     "probe_compared": ProbeCompared(x_mm=60, y_mm=60, probe_z_mm=0.31, drag_z_mm=0.1),
     "probe_tilted": ProbeTilted(tilt=None),

@@ -84,6 +84,8 @@ class Ahead:
     constant: Array
     weighted: Array  # (n, m, m) w A'M, for g
     centre: Array
+    #: tr(M P): what is not known of the heights, mm^2.
+    unknown: float
 
     @classmethod
     def of(cls, belief: Belief, screws: tuple[Screw, ...]) -> "Ahead":
@@ -106,8 +108,14 @@ class Ahead:
         told = np.linalg.inv((unknown + noise * np.eye(m)) * block + rest) * block
         reach = (pull @ unknown) * block  # (sets, m, m): B_S P_S
         toward = reach @ told @ reach.transpose(0, 2, 1)
-        constant = np.trace(centre @ within) + sets @ after - (solve * toward).sum(axis=(1, 2))
-        return cls(sets, sets.sum(axis=1), solve, constant, weighted, centre)
+        left = float(np.trace(centre @ within))
+        constant = left + sets @ after - (solve * toward).sum(axis=(1, 2))
+        return cls(sets, sets.sum(axis=1), solve, constant, weighted, centre, left)
+
+    def as_it_is(self, belief: Belief, drag_at: float) -> float:
+        """Expected h' M h with nothing visited, mm^2."""
+        heights = belief.mean[:, : belief.passes.shape[1]] - drag_at
+        return float(belief.weight @ ((heights @ self.centre) * heights).sum(axis=1)) + self.unknown
 
     def costs(self, belief: Belief, drag_at: float, knob: int = 0, ups: Array | None = None) -> Array:
         """(options, sets) expected h' M h after each set of visits, when `knob` is first turned by each of `ups` (mm)."""
@@ -202,9 +210,10 @@ def next_stop(
         chosen = ahead.sets[int(fewest(ahead, costs[None], ends_at_mm(m, tol_mm))[0])]
         near = [j for j in others if abs(_about(belief, screws, drag_gap_mm, j)) <= most_marks(screws[j])]
         best = min([j for j in others if chosen[j]] or others, key=lambda j: first[j])
-        # Where the drag is out of reach, others bring the plate nearer first, as long as a visit there is worth about as much.
+        # Where the drag is out of reach, others bring the plate nearer first, as long as a visit there mends a fair share as much.
         j = min([j for j in near if chosen[j]] or near or [best], key=lambda j: first[j])
-        j = j if first[j] < TRAM.near_first * first[best] else best
+        now = ahead.as_it_is(belief, drag_height(belief, drag_gap_mm))
+        j = j if now - first[j] > TRAM.near_share * (now - first[best]) else best
     return at_stop(belief, screws, drag_gap_mm, j)
 
 

@@ -136,7 +136,7 @@ def tram_figures(job: tuple[str, int, int]) -> dict[str, float]:
         ended = False
         for _ in range(SCENARIO["steps_cap"]):
             step = tram.step.now_at(one.now).step
-            if step in ("centre", "done", "beyond_knobs"):
+            if step in ("centre", "done", "beyond_knobs", "given_up"):
                 ended = True
                 break
             try:

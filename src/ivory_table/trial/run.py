@@ -141,7 +141,7 @@ class Trial:
         stops = 0
         while stops < SCENARIO["stops_cap"]:
             step = tram.step.now_at(self.now).step
-            if step in ("centre", "done", "beyond_knobs"):
+            if step in ("centre", "done", "beyond_knobs", "given_up"):
                 break
             self.ask("tram", tram.practice.practice)
             if step in ("count", "feel"):

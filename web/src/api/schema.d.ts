@@ -2434,6 +2434,17 @@ export interface components {
             /** Start From */
             start_from?: string | null;
         };
+        /**
+         * BegunAnew
+         * @description What kept the plate from answering was put right: nothing that was believed of it counts, and every knob is proved again.
+         */
+        BegunAnew: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "begun_anew";
+        };
         /** BenchView */
         BenchView: {
             /** Filaments */
@@ -4163,7 +4174,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["MeshUsed"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["MeshUsed"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"] | components["schemas"]["BegunAnew"];
         };
         /**
          * Kept
@@ -8283,7 +8294,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "beam" | "no_knobs" | "mesh_off" | "sense" | "count" | "feel" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs";
+            step: "beam" | "no_knobs" | "mesh_off" | "sense" | "count" | "feel" | "skirt" | "further" | "read" | "prove" | "turn_all" | "centre" | "done" | "beyond_knobs" | "given_up";
             /**
              * Stop
              * @default 1

@@ -71,7 +71,8 @@ class Tram(Value):
     reversed_at: float
     most_at_once: float
     most_turns: float
-    near_first: float
+    misses_give_up: int
+    near_share: float
     feel_reach_mm: float
     finish_at: float
     proving_turn: float

@@ -204,6 +204,17 @@ class CentreFelt(Row):
         return f"centre: {self.feel} at z {signed(self.z_mm, 3)}"
 
 
+class BegunAnew(Row):
+    """What kept the plate from answering was put right: nothing that was believed of it counts, and every knob is proved again."""
+
+    kind: Literal["begun_anew"] = "begun_anew"
+    effect: ClassVar[Effect] = "moves_plate"
+    stations: ClassVar = ("tram",)
+
+    def words(self, machine: Machine) -> str:
+        return "put right, and begun anew"
+
+
 class BackedOff(Row):
     """Rough start: every spring fully compressed, then every knob backed off by the same number of turns, in pairs."""
 

@@ -52,13 +52,31 @@ def _turned_in(run: RunState, number: int) -> bool:
 
 
 def beyond_knobs(run: RunState) -> bool:
-    """Whether turning on would do no good: only a twist is left that this plate does not pass, or it does not answer."""
-    return bool(run.screws) and not trammed(run) and (gives_up(run) or only_twist_left(run))
+    """Whether only a twist is left that this plate does not pass: the knobs can do no more."""
+    return bool(run.screws) and not trammed(run) and not gives_up(run) and only_twist_left(run)
+
+
+def misses(run: RunState, j: int) -> int:
+    """How often in a row knob j did not bring the gauge to drag."""
+    found = 0
+    tram = Tram.of(run)
+    for stop in reversed(tram.stops[tram.guard.since :]):
+        if stop.screw == j and stop.still is None:
+            break
+        found += stop.screw == j
+    return found
+
+
+def out_of_reach(run: RunState) -> int | None:
+    """The knob that brings no drag however far it is turned: it slips, is at its end, or the plate hangs on something."""
+    return next((j for j in range(len(run.screws)) if misses(run, j) >= TRAM.misses_give_up), None)
 
 
 def gives_up(run: RunState) -> bool:
-    """Whether the plate did not answer as promised though its knobs were proved, or the tram does not come to an end."""
+    """Whether the plate did not answer as promised though its knobs were proved, a knob brings no drag, or there is no end."""
     tram = Tram.of(run)
+    if out_of_reach(run) is not None:
+        return True
     tried = (len(tram.stops) - tram.guard.since) / max(len(run.screws), 1)
     rounds = tram.rounds - tram.guard.since_round
     return tram.guard.doubted > 1 or max(tried, rounds) >= TRAM.stops_per_screw

@@ -16,6 +16,7 @@ from ivory_table.stations.tram.entries import (
     BackedOff,
     BeamRead,
     BeamTurned,
+    BegunAnew,
     CentreFelt,
     Counted,
     NotReached,
@@ -117,8 +118,14 @@ def surprised(run: RunState, beyond: bool) -> RunState:
     # Once its knobs have been proved anew, one miss is enough to give it up.
     if guard.surprises < (1 if guard.doubted else 2) or guard.doubted > 1:
         return run.put(replace(tram, guard=guard))
+    return _in_doubt(run, guard.doubted + 1)
+
+
+def _in_doubt(run: RunState, doubted: int) -> RunState:
+    """What was believed of the plate is put aside, and every knob is to be proved."""
+    tram = Tram.of(run)
     guard = Guard(
-        doubted=guard.doubted + 1,
+        doubted=doubted,
         to_show=() if tram.way == "read_all" else tuple(range(len(run.screws))),
         since=len(tram.stops),
         since_round=tram.rounds,
@@ -179,11 +186,17 @@ def _backed_off(what: BackedOff, run: RunState, entry: Entry) -> RunState:
             pending=None,
             at_screw=None,
             centre_felt=None,
+            guard=Guard(),
         ),
         belief=run.belief.loosened(TRAM.common_prior_sd_mm, TRAM.knob_prior_sd_mm, 0.0),
         screws=backed_off(run.screws, what.turns),
         moved_mm=(0.0,) * len(run.screws),
     )
+
+
+@fold.register
+def _begun_anew(what: BegunAnew, run: RunState, entry: Entry) -> RunState:
+    return _in_doubt(run, doubted=0)
 
 
 @fold.register

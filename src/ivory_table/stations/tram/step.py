@@ -5,13 +5,23 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from ivory_table.core import advice
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.further import Further, further
 from ivory_table.core.travel import RunsOut, runs_out
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.tram.slice import Tram
-from ivory_table.stations.tram.standing import beyond_knobs, sense_known, skirt_gap_mm, to_prove, to_read, trammed
+from ivory_table.stations.tram.standing import (
+    beyond_knobs,
+    gives_up,
+    misses,
+    sense_known,
+    skirt_gap_mm,
+    to_prove,
+    to_read,
+    trammed,
+)
 from ivory_table.stations.tram.state import foretold_marks
 
 Step = Literal[
@@ -29,6 +39,7 @@ Step = Literal[
     "centre",
     "done",
     "beyond_knobs",
+    "given_up",
 ]
 
 
@@ -103,7 +114,9 @@ def _now(state: RunState, step: Step, more: Further | None) -> Now:
             screw=screw.name,
             ask_before=advice.sense_in_doubt(state.belief, stop.screw),
             about_marks=_about(state, stop) if known else None,
-            most_marks=stop.most_marks,
+            most_marks=max(
+                stop.most_marks, round(TRAM.most_turns * (1 + misses(state, stop.screw)) * screw.marks_per_turn)
+            ),
             marks={stop.screw: _about(state, stop)} if known else {},
             at=stop.screw,
             spread_after_mm=stop.spread_after_mm,
@@ -203,6 +216,8 @@ def _step_without_mesh(state: RunState, more: Further | None) -> Step:
         return "sense"
     if more is not None:
         return "further"
+    if gives_up(state) and not trammed(state) and not tram.round_read:
+        return "given_up"
     if beyond_knobs(state) and not tram.round_read:
         return "centre" if tram.centre_felt is None else "beyond_knobs"
     if trammed(state) and not tram.round_read:

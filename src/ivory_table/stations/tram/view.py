@@ -17,7 +17,7 @@ from ivory_table.stations.sheet import Figure, Sheet, Spot, Turn, height_field, 
 from ivory_table.stations.tram.entries import Way
 from ivory_table.stations.tram.knobs import knob_marks
 from ivory_table.stations.tram.slice import Tram
-from ivory_table.stations.tram.standing import against_sense, gives_up, trammed
+from ivory_table.stations.tram.standing import against_sense, gives_up, out_of_reach, trammed
 from ivory_table.stations.tram.step import Step, now_at
 from ivory_table.stations.tram.story import LearntLine, Round, StopLine, learnt_lines, rounds_told, story
 
@@ -123,7 +123,7 @@ def view(run: OpenRun) -> TramView:
         reasons.append(f"This plate passes {passes[0]:.0%} ± {passes[1]:.0%} of a twist (A = (I + ΛK)⁻¹).")
     heights = height_field(state, after_mesh=False, level_mm=None, tol_mm=state.tol_mm, against="the common height")
     spots: tuple[Spot, ...] = ()
-    if step in ("centre", "done", "no_knobs", "beyond_knobs"):
+    if step in ("centre", "done", "no_knobs", "beyond_knobs", "given_up"):
         cx, cy = run.setup.plate.centre
         spots = (Spot(x_mm=cx, y_mm=cy, kind="next" if step in ("centre", "no_knobs") else "measured", label="centre"),)
     figures = (
@@ -210,6 +210,12 @@ def _warning(state: RunState) -> str:
     tram = Tram.of(state)
     if not state.screws or trammed(state):
         return ""
+    if (j := out_of_reach(state)) is not None:
+        return (
+            f"{state.screws[j].name} brings no drag, however far it is turned: its knob slips, its spring is at an end, or the plate "
+            "hangs on something. Turning on would not mend it. Look there, and put it right; where every knob is far off, Prepare's "
+            "rough start sets all springs alike."
+        )
     if gives_up(state):
         why = (
             "The plate did not answer as it should, though every knob was proved."
@@ -218,7 +224,7 @@ def _warning(state: RunState) -> str:
         )
         return (
             f"{why} Turning on would not mend it. Look for a loose nut, a plate that is not seated, a spring at its end "
-            "or a gauge that catches on something; then begin the tram afresh with Prepare."
+            "or a gauge that catches on something; then begin the tram anew."
         )
     if tram.guard.doubted and len(tram.visited | set(tram.round_read)) < len(state.screws):
         return (

@@ -255,6 +255,19 @@ export function StepSlip({ view, from, count, setCount, acts, keep, go }: SlipPr
           </Button>
         </>
       );
+    case "given_up":
+      return (
+        <>
+          <Eyebrow left="Tram" right={many(view.stops.length, "stop")} />
+          <h2 className="text-3xl leading-tight font-semibold">Turn nothing more.</h2>
+          <Button look="main" keyHint="Enter" disabled={acts.busy} onClick={() => keep({ kind: "begun_anew" })}>
+            It is put right: begin anew
+          </Button>
+          <p className="text-sm text-graphite">
+            Every knob is proved again, and nothing that was counted so far counts.
+          </p>
+        </>
+      );
     case "done":
       return (
         <>

@@ -112,6 +112,9 @@ export function Tram() {
   const go = () => navigate(`/runs/${runId}/mesh`);
   if (step === "done" || step === "beyond_knobs")
     keys.unshift({ keys: ["Enter"], cap: "Enter", does: "go to Mesh", run: go });
+  if (step === "given_up")
+    keys.unshift({ keys: ["Enter"], cap: "Enter", does: "begin anew", run: () => keep({ kind: "begun_anew" }) });
+  const ended = step === "done" || step === "beyond_knobs" || step === "given_up";
   const expected = view.stops_left === null ? "not known" : view.stops_left ? view.stops_left.toFixed(0) : "none";
   const facts: [string, string][] = [
     ...((view.way === "read_all"
@@ -136,7 +139,7 @@ export function Tram() {
       acts={acts}
       keys={keys}
       facts={view.head.machine.screws.length ? facts : []}
-      canPractise={step !== "done" && step !== "beyond_knobs"}
+      canPractise={!ended}
       sheet={<Sheet sheet={view.sheet} from={from} title="Tram" />}
       slip={
         <>
