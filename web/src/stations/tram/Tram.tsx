@@ -145,7 +145,9 @@ export function Tram() {
         <>
           {view.warning && (
             <Panel tone="madder">
-              <p role="status">{view.warning}</p>
+              <p role="status" className="first-letter:uppercase">
+                {view.warning}
+              </p>
             </Panel>
           )}
           {view.against_sense && (
