@@ -127,8 +127,9 @@ def next_actions(
     settings = _settings(field, gaps, bead, material, layers, before.trust, known["z_step_mm"])
     if settings is None:
         return ranked
-    # By one proof nobody knows the plate well enough to change every job for it.
-    hardly = before.proofs > 1 and all(a.p_all_sound < JUDGE.rather_sound for a in ranked)
+    # By one proof nobody knows the plate well enough to change every job for it; and what is dirty, or has a mesh to come, is not.
+    moves = ranked[0].kind in ("offset", "knobs", "print_again")
+    hardly = moves and before.proofs > 1 and all(a.p_all_sound < JUDGE.rather_sound for a in ranked)
     return (settings, *ranked) if hardly and settings.total_minutes < ranked[0].total_minutes else (*ranked, settings)
 
 
