@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from ivory_table.core.defaults import PROOF
 from ivory_table.core.mesh import grid_on
 from ivory_table.core.plate import Filament, KeepOut, Machine, Plate
 from ivory_table.core.proof import plan, zones_on
@@ -91,3 +92,18 @@ def test_without_knobs_a_plane_is_still_a_plane(plate: Plate, tx: float, ty: flo
     places = grid_on(plate, 4, 4).places
     assert np.allclose(surface.weights(places) @ plane(anchors), plane(places), atol=1e-9)
     assert np.allclose(surface.forms(anchors), 0, atol=1e-9)
+
+
+def test_zones_and_meshes_lie_as_far_out_as_their_margins_say() -> None:
+    flat = Plate(id="p", name="p", width_mm=200, depth_mm=140)
+    inset = PROOF.margin_mm + PROOF.patch_mm / 2
+    xs, ys = zip(*((z.x_mm, z.y_mm) for z in zones_on(flat, 5)), strict=True)
+    assert (min(xs), max(xs), min(ys), max(ys)) == pytest.approx((inset, 200 - inset, inset, 140 - inset))
+    disc = Plate(id="p", name="p", width_mm=180, depth_mm=180, shape="round")
+    corner = np.array(grid_on(disc, 4, 4, margin_mm=15.0).places[0])
+    assert np.hypot(*corner) == pytest.approx(90 - 15, abs=0.02)
+    # A patch's outer corner, too, stays the margin away from the disc's edge.
+    for zone in zones_on(disc, 9):
+        if abs(zone.x_mm) > 1 and abs(zone.y_mm) > 1:
+            out = np.hypot(abs(zone.x_mm) + PROOF.patch_mm / 2, abs(zone.y_mm) + PROOF.patch_mm / 2)
+            assert out == pytest.approx(90 - PROOF.margin_mm, abs=0.02)

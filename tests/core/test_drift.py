@@ -8,7 +8,7 @@ from scipy.integrate import quad
 from scipy.stats import multivariate_normal, norm
 
 from ivory_table.core.defaults import DRIFT
-from ivory_table.core.drift import PlateSeen, Rates, Stretch, modes, rates, shape_of_a_day, stretch
+from ivory_table.core.drift import PlateSeen, Rates, Stretch, jump_cov, modes, rates, shape_of_a_day, stretch
 from ivory_table.core.outlook import outlook
 from ivory_table.core.short_check import Check
 from ivory_table.core.wear import Use
@@ -70,6 +70,13 @@ def test_the_form_moves_the_middle_and_each_support_its_share_of_it() -> None:
     assert list(form) == [1, 0, 0, 0, 0]  # the centre comes first
     assert own[0] == pytest.approx([0.25] * 4)
     assert own[1:] == pytest.approx(np.eye(4))
+    # One jump: all together, each for itself with its share of the middle, and half as far as one of them the middle alone.
+    wanted = DRIFT.jump_common_mm**2 * np.ones((5, 5))
+    wanted[1:, 1:] += DRIFT.jump_each_mm**2 * np.eye(4)
+    wanted[0, 1:] += DRIFT.jump_each_mm**2 / 4
+    wanted[1:, 0] += DRIFT.jump_each_mm**2 / 4
+    wanted[0, 0] += DRIFT.jump_each_mm**2 / 4 + DRIFT.jump_each_mm**2 / 4
+    assert jump_cov(5) == pytest.approx(wanted)
 
 
 def test_rates_are_learnt() -> None:

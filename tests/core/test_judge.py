@@ -566,6 +566,9 @@ def test_a_step_back_is_one_to_where_the_last_came_from() -> None:
     # A small correction after a large step is none.
     assert not _steps_back(step, Before(shift_mm=0.16), 0.01)
     assert not _steps_back(step, Before(shift_mm=-0.02), 0.01)
+    # On in the same way is none either, however little.
+    on = step.model_copy(update={"shift_mm": 0.005})
+    assert not _steps_back(on, Before(shift_mm=0.005), 0.01)
     assert not _steps_back(step, Before(), 0.01)
 
 
@@ -663,3 +666,56 @@ def test_what_another_first_layer_promises_is_what_its_bead_forgives() -> None:
     low, high = other.bands_mm()["sound"]
     held = float(((gaps > low) & (gaps < high)).all(axis=1).mean())
     assert settings_.p_all_sound == pytest.approx(held, abs=0.04)
+
+
+# The field itself
+
+
+def test_a_gap_is_the_layer_less_how_high_the_plate_stands() -> None:
+    setup = setup_for("heron")
+    belief = RunState.start(setup).belief
+    laid = plan(setup.machine, setup.plate, setup.filament, 5)
+    lifts = np.array([0.0, 0.01, 0.02, 0.0, -0.01])
+    high = belief
+    for s in setup.machine.screws:
+        high = high.read(high.gap_row(s.x_mm, s.y_mm), 0.05, 0.002)
+    _, mean, cov = field_prior(high.nozzle_moved(0.03), laid.places, 0.2, lifts)
+    heights, sds = high.height(laid.places)
+    assert mean[:5] == pytest.approx(0.2 + 0.03 + lifts - heights)
+    assert np.sqrt(np.diag(cov)[:5]) == pytest.approx(sds)
+    # The corners lie near the screws that were read at +0.05.
+    assert mean[0] == pytest.approx(0.18, abs=0.02)
+
+
+@pytest.mark.parametrize("tilt", [(0.06, 0.0), (0.0, -0.04)])
+def test_a_tilt_is_told_over_each_sides_own_span(tilt: tuple[float, float]) -> None:
+    """On a plate three times as wide as deep: mm from one side's zones to the other's, whichever way."""
+    zones = np.array([[20.0, 20.0], [320.0, 20.0], [170.0, 70.0], [20.0, 120.0], [320.0, 120.0]])
+    u, v = (zones - zones.mean(axis=0)).T
+    errors = tilt[0] * u / 300 + tilt[1] * v / 100
+    found = {p.name: p.amount_mm for p in parts(errors, 1e-6 * np.eye(5), zones)}
+    assert (found["tilt_x"], found["tilt_y"]) == pytest.approx(tilt, abs=1e-9)
+    assert found["local"] == pytest.approx(0.0, abs=1e-9)
+
+
+def test_a_height_nobody_knows_is_looked_for_by_a_ladder() -> None:
+    mean, cov = zones_prior()
+    cov[:5, :5] += 0.3**2
+    field = estimate_field(mean, cov, (), BEAD_042)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(height_unknown=True))[0]
+    assert (first.kind, first.minutes) == ("ladder", JUDGE.minutes.proof)
+    assert first.total_minutes == 2 * JUDGE.minutes.proof + JUDGE.minutes.offset
+    assert f"known to ±{np.sqrt(field.cov[:5, :5].mean()):.2f} mm only" in first.reason
+
+
+def test_what_a_part_of_the_plate_showed_is_taken_up_before_the_rest_is_printed() -> None:
+    mean, cov = zones_prior()
+    mean[:5] = 0.30
+    cov[:5, :5] = 0.01**2 + 0.02**2 * np.eye(5)
+    field = estimate_field(mean, cov, (), BEAD_042)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(judged=frozenset({0, 1}), proofs=1))[0]
+    assert first.kind == "offset"
+    assert first.shift_mm is not None
+    assert first.shift_mm < -0.05

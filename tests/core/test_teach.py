@@ -312,6 +312,11 @@ def test_a_character_no_machine_takes_is_pointed_at_in_its_line(lines: list[str]
     assert "no character that a machine takes" in lesson.trouble
 
 
+def test_an_empty_line_is_pointed_at_among_the_others() -> None:
+    lesson = learn_line({"x"}, {"x"}, [Told(line="G1 X10", values={"x": 10.0}), Told(line=" ", values={"x": 20.0})])
+    assert (lesson.settled, lesson.sample, lesson.at) == (None, 1, 0)
+
+
 def test_a_proving_step_that_is_not_there_is_named() -> None:
     with pytest.raises(ValueError, match="no step 'nothing'"):
         step("nothing")
