@@ -4,9 +4,10 @@ import numpy as np
 import pytest
 
 from ivory_table.core.bead import Bead
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.moves import p_all_sound
-from ivory_table.core.proof_field import FieldPosterior, estimate_field
+from ivory_table.core.proof_field import estimate_field
 from ivory_table.core.signs import Mark
 
 BEAD = Bead(0.42, 0.2)

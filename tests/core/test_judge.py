@@ -13,14 +13,16 @@ from ivory_table.core.bead import GRADES, Bead
 from ivory_table.core.causes import UNSEEN, Causes, effects, look_first
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.eye import Eye
-from ivory_table.core.judge import _steps_back, next_actions, parts
+from ivory_table.core.field_seen import Doubt, FieldPosterior
+from ivory_table.core.judge import _steps_back, next_actions
 from ivory_table.core.look_ahead import again_left
 from ivory_table.core.moves import Aims, best_shift, best_turns, p_all_sound
 from ivory_table.core.proof import plan
-from ivory_table.core.proof_field import Doubt, FieldPosterior, estimate_field, field_prior, judged_field, learn_proof
+from ivory_table.core.proof_field import estimate_field, field_prior, judged_field, learn_proof
 from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.remedies import Remedies
 from ivory_table.core.signs import Mark, gap_of_foot
+from ivory_table.core.zones_sound import parts
 from ivory_table.runs.state import RunState
 from tests.conftest import setup_for
 

@@ -8,12 +8,13 @@ from scipy.stats import norm
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import BEAD, JUDGE, PROOF
-from ivory_table.core.judge import chance_sound, judged_done, looks_sound
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.moves import best_turns, might_scrape
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.proof import ladder_aways, ladder_zones, loop_mm, plan, skirt_half_mm
-from ivory_table.core.proof_field import FieldPosterior, estimate_field, expected_sd
+from ivory_table.core.proof_field import estimate_field, expected_sd
 from ivory_table.core.signs import Mark
+from ivory_table.core.zones_sound import chance_sound, judged_done, looks_sound
 from tests.conftest import setup_for
 
 WREN, BITTERN = setup_for("wren"), setup_for("bittern")

@@ -6,8 +6,8 @@ import pytest
 from ivory_table.core.action import Action, Before
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import JUDGE, LAYER
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.odds import Odds, feed_doubt, mostly_height
-from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.remedies import Remedies
 from ivory_table.core.signs import Mark
 
@@ -148,7 +148,7 @@ def test_a_greasy_zone_is_cleaned_and_the_height_left_alone() -> None:
 
 
 def tuple_sights(marks: tuple[Mark, ...]):
-    from ivory_table.core.proof_field import Sight
+    from ivory_table.core.field_seen import Sight
 
     return tuple(Sight(m.zone, np.ones(7) / 7, 0.1) for m in marks)
 

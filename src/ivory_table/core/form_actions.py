@@ -5,10 +5,10 @@ import numpy as np
 from .action import Action
 from .bead import Bead
 from .defaults import HEAT, JUDGE
-from .judge import drawn_gaps
+from .field_seen import FieldPosterior
 from .moves import best_shift, p_all_sound
-from .proof_field import FieldPosterior
 from .value import Array
+from .zones_sound import drawn_gaps
 
 
 def wait_for_heat(field: FieldPosterior, bead: Bead, rise_mm: Array, minutes: float) -> Action | None:

@@ -8,9 +8,9 @@ from scipy.special import ndtr
 from .action import Action
 from .bead import GRADES, Bead
 from .defaults import BEAD, JUDGE, LAYER
+from .field_seen import FieldPosterior
 from .moves import Aims, best_shift, p_all_sound, resampled
 from .normals import normal_points
-from .proof_field import FieldPosterior
 from .value import Array
 
 

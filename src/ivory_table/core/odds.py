@@ -7,7 +7,7 @@ from scipy.special import ndtr
 
 from .causes import HEIGHT, ZERO
 from .defaults import JUDGE, LAYER
-from .proof_field import FieldPosterior
+from .field_seen import FieldPosterior
 from .value import Array
 
 

@@ -6,104 +6,26 @@ another cause. The posterior is found by expectation propagation (Minka 2001; or
 2005), for every cause and every scatter of the eye at once; their weights follow from the evidence.
 """
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from dataclasses import replace
 
 import numpy as np
 from scipy.special import expit, logit, ndtr
 
 from .bead import GRADES, Bead
 from .belief import Belief
-from .causes import HEIGHT, UNSEEN, ZERO, Causes, Effects, effects
+from .causes import ZERO, Causes, Effects, effects
 from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
+from .field_seen import CALIPER, FLOW, HABIT, NUISANCES, Doubt, FieldPosterior, Sight, Site
 from .propagation import Ordinal, Propagated, propagate
 from .signs import Mark
 from .thick import CaliperOff
 from .value import Array
 
-#: Columns after the zones' gaps: the flow's error (share), the eye's habit (in r), what all caliper values share (mm).
-FLOW, HABIT, CALIPER = 0, 1, 2
-NUISANCES = 3
-#: From this chance of a spot of grease under one half of a zone on it tells the other.
-GREASY_TOLD = 0.1
-
-
-class Doubt(NamedTuple):
-    """What causes add to the belief: mean in mm and variance of what all gaps are off by, mean and variance of the flow."""
-
-    off_mm: float = 0.0
-    astray_var: float = 0.0
-    flow: float = 0.0
-    flow_var: float = 0.0
-
-
-@dataclass(frozen=True)
-class Site:
-    """A mark turned into a Gaussian reading of row . (gaps, flow, habit, caliper)."""
-
-    row: Array
-    value: float
-    sd_mm: float
-    #: By eye; a measured one is exact.
-    graded: bool
-
-
-@dataclass(frozen=True)
-class Sight:
-    """What was seen of one zone: by band (7,) a weight, and a weight whatever the gap."""
-
-    zone: int
-    bands: Array
-    rest: float
-
-
-@dataclass(frozen=True, eq=False)
-class FieldPosterior:
-    """Mean and covariance of the zones' gaps in mm, then of flow, habit and caliper; and what lies behind them."""
-
-    mean: Array
-    cov: Array
-    sites: tuple[Site, ...]
-    sights: tuple[Sight, ...] = ()
-    #: ln of how likely the marks were, up to what does not depend on the eye.
-    log_evidence: float = 0.0
-    #: Mean (2,) and covariance (2, 2) of the eye's habit and the caliper's before the marks.
-    shared_before: tuple[Array, Array] = (np.zeros(2), np.zeros((2, 2)))
-    #: The scatter of the eye it was judged by, in r.
-    eye_scatter: float = BEAD.grade_sd
-    #: Chances of what all zones share.
-    shared: Mapping[str, float] = field(default_factory=lambda: {HEIGHT: 1.0})
-    #: (z,) chance of a greasy spot.
-    greasy: Array = field(default_factory=lambda: np.zeros(0))
-    #: Zones that were looked at on another proof since plate and tip stand as they do.
-    looked_at: frozenset[int] = frozenset()
-    #: What the causes add to what was believed before.
-    doubt: Doubt = field(default_factory=Doubt)
-    #: By how much all gaps are off should the height not be what it was taken for: mean in mm and variance, after the marks.
-    astray: tuple[float, float] = UNSEEN
-
-    @property
-    def zones(self) -> int:
-        """How many zones there are."""
-        return len(self.mean) - NUISANCES
-
-    @property
-    def gaps(self) -> tuple[Array, Array]:
-        """Mean (z,) and sd (z,) of the gaps in mm."""
-        z = self.zones
-        return self.mean[:z], np.sqrt(np.maximum(np.diag(self.cov)[:z], 0))
-
-    @property
-    def flow(self) -> tuple[float, float]:
-        """What comes out of the tip, as a share more than was asked for, and its sd."""
-        z = self.zones
-        return float(self.mean[z + FLOW]), float(np.sqrt(max(self.cov[z + FLOW, z + FLOW], 0.0)))
-
-
 #: A caliper of which nothing is known on this plate.
 AS_BOUGHT = CaliperOff()
+#: From this chance of a spot of grease under one half of a zone on it tells the other.
+GREASY_TOLD = 0.1
 
 
 def caliper_after(before: CaliperOff, found: FieldPosterior, marks: tuple[Mark, ...]) -> CaliperOff:

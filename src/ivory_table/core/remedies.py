@@ -9,10 +9,10 @@ from .action import Action, Before
 from .bead import Bead
 from .causes import HEIGHT
 from .defaults import JUDGE, LAYER, TRAM
+from .field_seen import FieldPosterior
 from .moves import Aims, best_shift, best_turns, might_scrape, p_all_sound
 from .normals import normal_points
 from .odds import Odds, feed_doubt
-from .proof_field import FieldPosterior
 from .value import Array
 
 

@@ -3,8 +3,8 @@
 from dataclasses import dataclass, field
 
 from ivory_table.core.eye import Eye
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.proof import ProofPlan
-from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.signs import Mark
 from ivory_table.core.value import Array
 

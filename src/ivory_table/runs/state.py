@@ -12,14 +12,14 @@ from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
 from ivory_table.core.defaults import HEAT, JUDGE, LAYER, PROOF, TRAM
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.gauge import Feel
-from ivory_table.core.judge import chance_sound, judged_done, looks_sound
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Machine
 from ivory_table.core.prior import first_belief
 from ivory_table.core.probe_tilt import reads_high_mm
 from ivory_table.core.proof import ProofPlan, plan, zones_on
-from ivory_table.core.proof_field import FieldPosterior, field_prior, judged_field
+from ivory_table.core.proof_field import field_prior, judged_field
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.springy import in_words, under_gauge_mm
 from ivory_table.core.surface import Surface
@@ -27,6 +27,7 @@ from ivory_table.core.thermal import ThermalStudy, warp
 from ivory_table.core.tip_heat import shorter_mm
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array
+from ivory_table.core.zones_sound import chance_sound, judged_done, looks_sound
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.judging import judge_proof, two_heights, with_marks_learnt
 from ivory_table.runs.mesh_in_use import with_mesh_found

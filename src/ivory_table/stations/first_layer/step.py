@@ -5,10 +5,10 @@ import numpy as np
 from ivory_table.core.action import Action, Before
 from ivory_table.core.causes import LookFirst, look_first
 from ivory_table.core.defaults import JUDGE, LAYER, TRAM
+from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.form_actions import shim, wait_for_heat
 from ivory_table.core.judge import next_actions
 from ivory_table.core.proof import ProofPlan
-from ivory_table.core.proof_field import FieldPosterior
 from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling

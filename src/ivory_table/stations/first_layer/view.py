@@ -8,11 +8,11 @@ from scipy.special import ndtr
 from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.causes import CauseShown, LookFirst, shown
 from ivory_table.core.defaults import JUDGE, LAYER
-from ivory_table.core.judge import Part, parts
 from ivory_table.core.offset import StoredChange, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.core.signs import SIGNS, Sign, SignId
 from ivory_table.core.value import Value
+from ivory_table.core.zones_sound import Part, parts
 from ivory_table.runs.mesh_in_use import mesh_unseen
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
