@@ -108,10 +108,15 @@ def test_a_first_machine_needs_a_few_answers_only(http: httpx.Client) -> None:
         machine = next(m["machine"] for m in made.json()["machines"] if m["machine"]["id"] == f"first-{k}")
         assert len(machine["screws"]) == knobs
         assert machine["convention"] == "live_only"
+        assert {s["pitch_mm"] for s in machine["screws"]} <= {0.7}
         run = {"id": f"run-{k}", "machine_id": f"first-{k}", "plate_id": f"first-{k}-plate", "initials": "mk"}
         started = http.post("/api/runs", json=run | {"filament_id": "pla-white", "gauge_id": "copy-paper"})
         assert started.status_code == 201, started.text
         assert http.get(f"/api/runs/run-{k}/tram").json()["step"] == ("sense" if knobs else "no_knobs")
+    threaded = http.post("/api/setup/first", json=body | {"id": "thin", "name": "Thin", "thread": "M3"})
+    machine = next(m["machine"] for m in threaded.json()["machines"] if m["machine"]["id"] == "thin")
+    assert {s["pitch_mm"] for s in machine["screws"]} == {0.5}
+    assert http.post("/api/setup/first", json=body | {"id": "thick", "thread": "M9"}).status_code == 422
     again = http.post("/api/setup/first", json=body)
     assert again.status_code in (409, 422)
     assert http.post("/api/setup/first", json=body | {"id": "wide", "width_mm": 5000}).status_code == 422

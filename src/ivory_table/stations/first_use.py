@@ -6,7 +6,7 @@ from pydantic import Field
 
 from ivory_table.core.defaults import FIRST
 from ivory_table.core.gauge import Gauge
-from ivory_table.core.plate import ConventionId, Filament, Machine, Plate, Probe, Screw
+from ivory_table.core.plate import THREADS, ConventionId, Filament, Machine, Plate, Probe, Screw
 from ivory_table.core.value import Id, Label, Value
 from ivory_table.desk.desk import Desk
 
@@ -25,6 +25,8 @@ class FirstMachine(Value):
     width_mm: Annotated[float, Field(ge=50, le=1000)]
     depth_mm: Annotated[float, Field(ge=50, le=1000)]
     knobs: Literal[0, 3, 4]
+    #: The thread of the screws under the knobs; None where the person does not know.
+    thread: Literal["M3", "M4", "M5"] | None = None
     probe: Probe | None = None
     #: Which way the stored number goes; None where the person does not know.
     convention: ConventionId | None = None
@@ -42,8 +44,9 @@ def furnish_first(desk: Desk, wanted: FirstMachine) -> None:
         id=f"{wanted.id}-plate"[:64], name="plate", shape=wanted.shape, width_mm=wanted.width_mm, depth_mm=depth
     )
     x0, y0, x1, y1 = plate.bounds
+    thread = {"pitch_mm": THREADS[wanted.thread]} if wanted.thread else {}
     screws = tuple(
-        Screw(name=name, x_mm=round(x0 + across * (x1 - x0), 1), y_mm=round(y0 + up * (y1 - y0), 1))
+        Screw(name=name, x_mm=round(x0 + across * (x1 - x0), 1), y_mm=round(y0 + up * (y1 - y0), 1), **thread)
         for name, (across, up) in usual_knobs(wanted.shape, wanted.knobs).items()
     )
     machine = Machine(

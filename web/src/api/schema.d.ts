@@ -3622,6 +3622,8 @@ export interface components {
              * @enum {string}
              */
             shape: "rectangle" | "round";
+            /** Thread */
+            thread?: ("M3" | "M4" | "M5") | null;
             /** Width Mm */
             width_mm: number;
         };

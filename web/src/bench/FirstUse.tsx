@@ -19,6 +19,13 @@ const COUNTS: readonly { value: Convention | typeof UNKNOWN; text: string }[] = 
   { value: "live_only", text: "nothing is stored" },
 ];
 
+const THREADS: readonly { value: "M3" | "M4" | "M5" | typeof UNKNOWN; text: string }[] = [
+  { value: UNKNOWN, text: "not known" },
+  { value: "M3", text: "M3, 0.5 mm" },
+  { value: "M4", text: "M4, 0.7 mm" },
+  { value: "M5", text: "M5, 0.8 mm" },
+];
+
 export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] }) {
   const cache = useQueryClient();
   const [name, setName] = useState("");
@@ -26,6 +33,7 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
   const [width, setWidth] = useState("220");
   const [depth, setDepth] = useState("220");
   const [knobs, setKnobs] = useState<"4" | "3" | "0">("4");
+  const [thread, setThread] = useState<"M3" | "M4" | "M5" | typeof UNKNOWN>(UNKNOWN);
   const [probe, setProbe] = useState<"none" | "touch" | "inductive">("none");
   const [beside, setBeside] = useState("0");
   const [behind, setBehind] = useState("0");
@@ -66,6 +74,7 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
       width_mm: w,
       depth_mm: d,
       knobs: count,
+      thread: thread === UNKNOWN ? null : thread,
       probe:
         probe === "none"
           ? null
@@ -165,16 +174,19 @@ export function FirstUse({ usual }: { usual: readonly Schemas["KnobPlaces"][] })
             />
           )}
         </div>
-        <Choice
-          label="Knobs under it"
-          value={knobs}
-          options={[
-            { value: "4", text: "four, near the corners" },
-            { value: "3", text: "three" },
-            { value: "0", text: "none" },
-          ]}
-          onChange={setKnobs}
-        />
+        <div className="grid grid-cols-2 gap-2">
+          <Choice
+            label="Knobs under it"
+            value={knobs}
+            options={[
+              { value: "4", text: "four" },
+              { value: "3", text: "three" },
+              { value: "0", text: "none" },
+            ]}
+            onChange={setKnobs}
+          />
+          {knobs !== "0" && <Choice label="Their thread" value={thread} options={THREADS} onChange={setThread} />}
+        </div>
         <Choice
           label="A probe beside the tip"
           value={probe}
