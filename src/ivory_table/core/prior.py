@@ -51,8 +51,14 @@ def first_belief(
     mean[m], cov[m, m] = np.log(feel.scatter_mm), max(feel.scatter_ln_sd, 1e-3) ** 2
     mean[m + 1], answer_ln_sd = answer_known or (np.log(TRAM.answer_sd), TRAM.answer_ln_sd)
     cov[m + 1, m + 1] = answer_ln_sd**2
-    gains, gain_sds = gains_known or (np.zeros(m), np.full(m, TRAM.gain_prior_sd))
-    together = 0.0 if gains_known else thread_sd**2
+    gains: Array = np.zeros(m)
+    each: Array = np.full(m, TRAM.gain_prior_sd**2)
+    together = thread_sd**2
+    if gains_known is not None and m:
+        # What is in doubt beyond what knobs differ by, all of them share: their thread.
+        gains, variance = np.asarray(gains_known[0], dtype=float), np.square(gains_known[1])
+        together = float(max(variance.min() - TRAM.gain_prior_sd**2, 0.0))
+        each = variance - together
     prior = Prior(
         surface,
         bias_sd_mm,
@@ -60,7 +66,7 @@ def first_belief(
         mean,
         cov,
         np.asarray(gains, dtype=float),
-        np.diag(np.square(gain_sds)) + together,
+        np.diag(each) + together,
         np.broadcast_to(np.asarray(reversed_share, dtype=float), (m,)),
         hypotheses or (TRAM.hypotheses * min(m, 6) // 4 if m > 3 else TRAM.hypotheses // 8),
         form_apart,
