@@ -201,7 +201,8 @@ def next_stop(
         j = max(others, key=lambda j: float(worth[j]))
     else:
         ahead = Ahead.of(belief, screws)
-        costs = ahead.costs(belief, drag_height(belief, drag_gap_mm))[0]
+        drag_at = drag_height(belief, drag_gap_mm)
+        costs = ahead.costs(belief, drag_at)[0]
         first = costs[:m].copy()
         if last is not None:
             at = belief.surface.screws
@@ -212,7 +213,7 @@ def next_stop(
         best = min([j for j in others if chosen[j]] or others, key=lambda j: first[j])
         # Where the drag is out of reach, others bring the plate nearer first, as long as a visit there mends a fair share as much.
         j = min([j for j in near if chosen[j]] or near or [best], key=lambda j: first[j])
-        now = ahead.as_it_is(belief, drag_height(belief, drag_gap_mm))
+        now = ahead.as_it_is(belief, drag_at)
         j = j if now - first[j] > TRAM.near_share * (now - first[best]) else best
     return at_stop(belief, screws, drag_gap_mm, j)
 

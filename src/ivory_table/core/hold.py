@@ -32,10 +32,9 @@ def hold(seconds: Sequence[float], celsius: Sequence[float], target_c: float) ->
     since = t[out[-1]] if len(out) else t[0]
     held = float(t[-1] - since) / 60 if not len(out) or out[-1] < len(t) - 1 else 0.0
     recent = t >= t[-1] - 60 * HEAT.window_minutes
-    there = np.flatnonzero(np.abs(c - target_c) <= HEAT.within_c)
-    if held > 0 and len(there):
+    if held > 0:
         # How it came there is no swing of what is held.
-        recent &= t >= t[there[0]]
+        recent &= t >= t[np.argmax(np.abs(c - target_c) <= HEAT.within_c)]
     tr, cr = t[recent] - t[-1], c[recent]
     rate = float(np.polyfit(tr, cr, 1)[0] * 60) if len(tr) > 2 and np.ptp(tr) > 1 else 0.0
     swing = float(np.ptp(cr - np.polyval([rate / 60, 0], tr)) / 2) if len(tr) > 2 else 0.0

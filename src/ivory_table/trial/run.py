@@ -121,8 +121,8 @@ class Trial:
         return bool(np.ptp(self.heights()) <= 2 * self.now.state.tol_mm)
 
     def gaps(self) -> Array:
-        person = PracticePerson(self.body)
-        return np.array([person._patch(self.laid, k)[0] for k in range(len(self.laid.zones))])
+        laid, person = self.laid, PracticePerson(self.body)
+        return np.array([person._patch(laid, k)[0] for k in range(len(laid.zones))])
 
     @property
     def laid(self) -> ProofPlan:
