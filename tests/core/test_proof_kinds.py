@@ -283,3 +283,16 @@ def test_two_heights_leave_less_of_the_common_gap_than_as_many_patches_at_one() 
                 cov[:10, :10] = common**2 + 0.01**2 * np.kron(np.eye(5), np.ones((2, 2)))
                 found.append(expected_sd(np.append(0.2 + aways, 0.0), cov, BEAD_042, eye))
             assert found[1] < (0.95 if eye < 0.1 else 1.01) * found[0]
+
+
+def test_halves_of_the_same_zones_show_what_their_whole_patches_do() -> None:
+    whole, halves = of(5), of("two_heights")
+    assert whole.shows_the_same(halves)
+    assert halves.shows_the_same(whole)
+    assert whole.shows_the_same(whole)
+    assert not whole.shows_the_same(of(9))
+    assert not whole.shows_the_same(whole.only((0, 1, 2, 3)))
+    assert not whole.shows_the_same(halves.with_bead(Bead(0.48, 0.28)))
+    some = whole.only((1,))
+    assert some.shows_the_same(whole.only((1,)))
+    assert not some.shows_the_same(whole.only((2,)))

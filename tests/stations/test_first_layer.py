@@ -648,4 +648,4 @@ def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) 
     again = next(s for s in next_steps(run) if s.action.kind == "print_again")
     assert again.words == "Print the same proof again."
     run = keep(desk, "first_layer", again.keeps[0])
-    assert run.state.proofs[-1].repeats == 1
+    assert run.state.proofs[-1].repeats == 2

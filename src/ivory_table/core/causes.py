@@ -54,7 +54,7 @@ class Causes:
     usual: Mapping[str, float] = field(default_factory=dict)
     #: Of these, what they do to the flow is in the belief already, since a proof was learnt from.
     flow_told: frozenset[str] = frozenset()
-    #: By how much all gaps are off, mm, should the height not be what it was taken for: mean and variance, by the marks so far.
+    #: By how much all gaps are off from what is believed, mm, should the height not be what it was taken for: mean and variance.
     astray: tuple[float, float] = UNSEEN
 
     @classmethod
@@ -108,6 +108,9 @@ class Causes:
         # Things change from one print to the next: nothing is ruled out for good.
         usual = self.usual
         kept = {n: (1 - JUDGE.anew) * p + JUDGE.anew * usual.get(n, 0.0) for n, p in kept.items()}
+        off, var = astray
+        at = (1 - JUDGE.anew) * off
+        astray = at, (1 - JUDGE.anew) * (var + off**2) + JUDGE.anew * UNSEEN[1] - at**2
         told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
         return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told, astray=astray)
 

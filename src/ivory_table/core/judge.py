@@ -107,9 +107,14 @@ class _Decision:
     def better(self) -> tuple[Action, ...]:
         """What leaves the zones likelier sound, the fewest minutes first."""
         now = self.can.now
-        worth = [a for a in self.by_height if a.p_all_sound > now + JUDGE.gain or now < JUDGE.gain]
+        worth = [a for a in self.by_height if a.p_all_sound > now + self._gain(a) or now < JUDGE.gain]
         worth += [a for a in (self.can.cleaning(), self.can.remedy(), self.feed) if a is not None]
         return tuple(sorted(worth, key=lambda a: a.total_minutes))
+
+    def _gain(self, action: Action) -> float:
+        """By how much a step must make the zones likelier sound. A stored value alone, after which nothing is printed, costs a minute."""
+        free = action.kind == "offset" and self.can.unseen(action.p_all_sound)
+        return JUDGE.unseen_gain if free else JUDGE.gain
 
     @property
     def judged_zones(self) -> frozenset[int]:

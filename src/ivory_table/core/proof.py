@@ -98,6 +98,11 @@ class ProofPlan(Value):
         """Whether it tells of the plate as a whole, as it stands or a little beside that."""
         return self.judges_all or self.kind == "two_heights"
 
+    def shows_the_same(self, other: "ProofPlan") -> bool:
+        """Whether both tell of the same places in the same first layer; each zone at two heights tells of it as one patch does."""
+        alike = self == other or (self.shows_all and other.shows_all)
+        return alike and self.bead == other.bead and set(self.zone_places) == set(other.zone_places)
+
     def only(self, zones: tuple[int, ...]) -> Self:
         """The same proof with some of its zones alone."""
         return self.model_copy(update={"zones": tuple(self.zones[k] for k in zones)})

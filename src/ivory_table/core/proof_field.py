@@ -6,10 +6,10 @@ another cause. The posterior is found by expectation propagation (Minka 2001; or
 2005), for every cause and every scatter of the eye at once; their weights follow from the evidence.
 """
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.special import expit, logit, ndtr
+from scipy.special import expit, logit, logsumexp, ndtr
 
 from .bead import GRADES, Bead
 from .belief import Belief
@@ -102,58 +102,117 @@ def _judged_by(
     """The field and what is known of the eye, by every cause with every scatter of the eye, weighed by the evidence."""
     z = len(full_mean) - NUISANCES
     scatters, weight = eye.grid
+    lanes = _lanes(what, full_mean, full_cov, scatters)
     h, s = len(what.names), len(scatters)
-    lane_mean = np.repeat(full_mean[None], h * s, axis=0)
-    lane_cov = np.repeat(full_cov[None], h * s, axis=0)
-    lane_mean[:, z + FLOW] += np.repeat(what.flow, s)
-    lane_mean[:, :z] += np.repeat(what.astray, s)[:, None]
-    lane_cov[:, z + FLOW, z + FLOW] += np.repeat(what.flow_var, s)
-    lane_cov[:, :z, :z] += np.repeat(what.astray_var, s)[:, None, None]
     rows, linear, ordinal = _told(marks, bead, z)
-    fails = np.repeat(what.fails, s, axis=0)
-    done = propagate(lane_mean, lane_cov, rows, linear, ordinal, fails, np.tile(scatters, h), bead, 4)
-    told = done.log_evidence.reshape(h, s)
-    each = told + np.log(what.prior)[:, None] + _by_signs(what.names, marks)[:, None]
-    by_eye = np.logaddexp.reduce(each, axis=0)
+    done = propagate(
+        lanes.mean, lanes.cov, rows, linear, ordinal, what.fails[lanes.cause], scatters[lanes.scatter], bead, 4
+    )
+    prior = np.log(what.prior) + _by_signs(what.names, marks)
+    each = done.log_evidence + prior[lanes.cause] + lanes.log_share
+    by_eye = np.array([logsumexp(each[lanes.scatter == k]) for k in range(s)])
     after = eye.learnt(by_eye, len(ordinal))
-    joint = np.exp(each + np.log(weight) - (each + np.log(weight)).max())
-    joint /= joint.sum()
-    shared = joint.sum(axis=1)
+    each = each + np.log(weight)[lanes.scatter]
+    joint = np.exp(each - logsumexp(each))
+    shared = np.bincount(lanes.cause, joint, h).astype(float)
     doubt = _doubt(shared, what)
     mixed_mean, mixed_cov = full_mean.copy(), full_cov.copy()
     mixed_mean[z + FLOW] += doubt.flow
     mixed_cov[z + FLOW, z + FLOW] += doubt.flow_var
     mixed_mean[:z] += doubt.off_mm
     mixed_cov[:z, :z] += doubt.astray_var
-    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12)
-    # A chance by hypothesis that a zone fails, averaged over the eye's scatters.
+    likeliest = int(joint.argmax())
+    start = done.tau[likeliest], done.nu[likeliest]
+    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12, start)
+    # A chance by hypothesis that a zone fails, averaged over its lanes.
     failed = np.zeros((h, z))
     for i, sight in enumerate(ordinal):
-        each_lane = done.failed[:, i].reshape(h, s)
-        failed[:, sight.zone] = (joint * each_lane).sum(axis=1) / np.maximum(shared, 1e-12)
+        by_cause = np.bincount(lanes.cause, joint * done.failed[:, i], h)
+        failed[:, sight.zone] = by_cause / np.maximum(shared, 1e-12)
     if ZERO in what.names:
-        found = replace(found, astray=_astray(what, joint, lane_mean, lane_cov, done))
+        found = replace(found, astray=_astray(what, joint, lanes, done, found))
     return _said(found, dict(zip(what.names, (float(p) for p in shared), strict=True)), what, failed, marks), after
 
 
-def _astray(what: Effects, joint: Array, mean: Array, cov: Array, done: Propagated) -> tuple[float, float]:
-    """What all gaps are off by where the height is not what it was taken for: mean in mm and variance after the marks.
+@dataclass(frozen=True, eq=False)
+class _Lanes:
+    """What is looked at side by side (l,): every cause with every scatter of the eye, over every stretch of height.
 
-    It is one unknown more, which every gap has a share of one in: known of it is what the marks say of the gaps
-    (Rauch, Tung and Striebel's step back). Over the scatters of the eye by their weights.
+    A normal finds one height at which the marks could be so. Patches that do not hold may lie too far, or on a cold plate at
+    about the right height: from one normal over both, the likelier of them is not always found again, whatever the next
+    proof shows. So a height that is not well known is taken stretch by stretch, and each is weighed by the evidence.
     """
-    z, h, s = what.fails.shape[1], what.names.index(ZERO), joint.shape[1]
-    share = joint[h] / joint[h].sum()
-    off, var = what.astray[h], what.astray_var[h]
-    means, spreads = np.zeros(s), np.zeros(s)
-    for k, lane in enumerate(range(h * s, (h + 1) * s)):
-        before, after = cov[lane, :z, :z], done.cov[lane, :z, :z]
-        # Two halves of a zone have one gap, so that the covariance may be singular.
-        gain = var * np.linalg.pinv(before, hermitian=True) @ np.ones(z)
-        means[k] = off + gain @ (done.mean[lane, :z] - mean[lane, :z])
-        spreads[k] = var - gain @ (before - after) @ gain
+
+    cause: Array
+    scatter: Array
+    #: ln of the stretch's share of what was believed.
+    log_share: Array
+    mean: Array
+    cov: Array
+
+
+def _lanes(what: Effects, full_mean: Array, full_cov: Array, scatters: Array) -> _Lanes:
+    z = len(full_mean) - NUISANCES
+    cause, log_share, means, covs = [], [], [], []
+    for h in range(len(what.names)):
+        mean, cov = full_mean.copy(), full_cov.copy()
+        mean[z + FLOW] += what.flow[h]
+        cov[z + FLOW, z + FLOW] += what.flow_var[h]
+        mean[:z] += what.astray[h]
+        cov[:z, :z] += what.astray_var[h]
+        for at, spread, share in _stretches(mean, cov, z):
+            cause.append(h)
+            means.append(at)
+            covs.append(spread)
+            log_share.append(share)
+    n, s = len(cause), len(scatters)
+    each = np.repeat(np.arange(n), s)
+    return _Lanes(
+        np.array(cause)[each],
+        np.tile(np.arange(s), n),
+        np.array(log_share)[each],
+        np.array(means)[each],
+        np.array(covs)[each],
+    )
+
+
+def _stretches(mean: Array, cov: Array, z: int) -> list[tuple[Array, Array, float]]:
+    """A normal as a sum of narrower ones along what all gaps have in common: mean, covariance and ln of the share of each.
+
+    `JUDGE.stretch_mm` wide each, or as many as are looked at; the normal itself where it is no wider.
+    """
+    common = np.zeros(len(mean))
+    common[:z] = 1 / z
+    sd = float(np.sqrt(max(common @ cov @ common, 0.0)))
+    if sd <= JUDGE.stretch_mm:
+        return [(mean, cov, 0.0)]
+    along = cov @ common / sd
+    half, narrow = 1, 1.0
+    while half < JUDGE.stretches // 2 and narrow * sd > JUDGE.stretch_mm:
+        half += 1
+        # 2.5 sds either way in 2 half + 1 steps, each 1.3 sds of a part long: so the parts add up to a smooth whole.
+        narrow = 2.5 / half / 1.3
+        narrow /= float(np.sqrt(1 + narrow**2))
+    steps = np.arange(-half, half + 1) * 2.5 / half
+    weight = np.exp(-0.5 * steps**2)
+    less = cov - (1 - narrow**2) * np.outer(along, along)
+    at = mean + (steps * (1 - narrow**2) ** 0.5)[:, None] * along
+    return [(m, less, float(np.log(w))) for m, w in zip(at, weight / weight.sum(), strict=True)]
+
+
+def _astray(what: Effects, joint: Array, lanes: _Lanes, done: Propagated, found: FieldPosterior) -> tuple[float, float]:
+    """What all gaps are off by from the field that was found, where the height is not what it was taken for: mean in mm and variance.
+
+    Over the lanes of that cause by their weights. From the field found and not from the one before it: what was learnt of the
+    gaps is not learnt a second time.
+    """
+    z = found.zones
+    here = np.flatnonzero(lanes.cause == what.names.index(ZERO))
+    share = joint[here] / joint[here].sum()
+    means = done.mean[here, :z].mean(axis=1)
     at = float(share @ means)
-    return at, max(float(share @ (spreads + (means - at) ** 2)), 1e-8)
+    spread = share @ (done.cov[here, :z, :z].mean(axis=(1, 2)) + (means - at) ** 2)
+    return at - float(found.mean[:z].mean()), max(float(spread - found.cov[:z, :z].mean()), 1e-8)
 
 
 def _by_signs(names: tuple[str, ...], marks: tuple[Mark, ...]) -> Array:
@@ -257,15 +316,25 @@ def _told(marks: tuple[Mark, ...], bead: Bead, z: int) -> tuple[Array, list[tupl
 
 
 def _one(
-    mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, fails: Array, scatter: float, sweeps: int
+    mean: Array,
+    cov: Array,
+    marks: tuple[Mark, ...],
+    bead: Bead,
+    fails: Array,
+    scatter: float,
+    sweeps: int,
+    start: tuple[Array, Array] | None = None,
 ) -> FieldPosterior:
-    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says."""
+    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says. `start` as in `propagate`."""
     z = len(mean) - NUISANCES
     rows, linear, ordinal = _told(marks, bead, z)
     shared_before = mean[z + HABIT :], cov[z + HABIT :, z + HABIT :]
     if not len(rows):
         return FieldPosterior(mean, cov, (), shared_before=shared_before, eye_scatter=scatter)
-    done = propagate(mean[None], cov[None], rows, linear, ordinal, fails[None], np.array([scatter]), bead, sweeps)
+    begun = None if start is None else (start[0][None], start[1][None])
+    done = propagate(
+        mean[None], cov[None], rows, linear, ordinal, fails[None], np.array([scatter]), bead, sweeps, begun
+    )
     seen = {o.at for o in ordinal}
     tau, nu = done.tau[0], done.nu[0]
     sites = tuple(

@@ -48,14 +48,18 @@ def propagate(
     scatter: Array,
     bead: Bead,
     sweeps: int,
+    start: tuple[Array, Array] | None = None,
 ) -> Propagated:
-    """Expectation propagation in lanes (l,): `mean` (l, d), `cov` (l, d, d), `fails` (l, z), `scatter` (l,) in r."""
+    """Expectation propagation in lanes (l,): `mean` (l, d), `cov` (l, d, d), `fails` (l, z), `scatter` (l,) in r.
+
+    `start` (l, n), (l, n): the sites' tau and nu to begin with, where it is known about where the answer lies.
+    """
     lanes, n = len(mean), len(rows)
     edges = bead.bands_mm()
     low = np.array([edges[g][0] for g in GRADES])
     high = np.array([edges[g][1] for g in GRADES])
     noise = (scatter * bead.layer_mm) ** 2
-    tau, nu = np.zeros((lanes, n)), np.zeros((lanes, n))
+    tau, nu = (np.zeros((lanes, n)), np.zeros((lanes, n))) if start is None else (start[0].copy(), start[1].copy())
     for i, value, sd in linear:
         tau[:, i], nu[:, i] = 1 / sd**2, value / sd**2
     m, v = _with_sites(mean, cov, rows, tau, nu)

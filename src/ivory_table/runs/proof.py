@@ -22,7 +22,7 @@ class ProofRun:
     skipped: frozenset[int] = frozenset()
     #: The run's configuration when it was printed: it can be judged for as long as that is the run's still.
     configuration: int = 0
-    #: How often the same proof was printed before with nothing changed in between.
+    #: How often the same places were printed before with nothing changed in between.
     repeats: int = 0
     #: Live nudges while it was printed: the first zone after each, and how far away.
     nudges: tuple[tuple[int, float], ...] = ()

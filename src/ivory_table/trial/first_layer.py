@@ -41,6 +41,7 @@ from ivory_table.stations.first_layer.entries import (
 )
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
+from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.stored.entries import OffsetSet
 from ivory_table.stations.tram.entries import CentreFelt, Counted
 from ivory_table.stations.turned import TurnedAll
@@ -94,6 +95,8 @@ class Session:
             for screw in machine.screws:
                 self.keep("tram", Counted(screw=screw.name, marks=0, sure=True))
         self.keep("tram", CentreFelt(z_mm=0.0, feel="drag"))
+        # The offset is stored as its station has it: the first layer is believed to be as wanted, and is off from there.
+        self.keep("offset", OffsetSet(stored_mm=now_at(self.now).wanted.new_mm, sure=True))
         self.keep("first_layer", ToolTold(tool="caliper", here=caliper))
         if start in UNKNOWN:
             self.keep("offset", ZeroDoubted(why="nozzle"))

@@ -50,6 +50,7 @@ class Judge(Value):
     unseen_at: float
     leave_at: float
     gain: float
+    unseen_gain: float
     rather_sound: float
     evidence_at: float
     repeats_at_most: int
@@ -64,6 +65,8 @@ class Judge(Value):
     doubt_from: float
     trust_prior: float
     anew: float
+    stretch_mm: float
+    stretches: int
     feed_at: float
     feed_unknown_at: float
     feed_first: int

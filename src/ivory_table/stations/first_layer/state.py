@@ -70,7 +70,7 @@ def _layer_chosen(what: LayerChosen, run: RunState, entry: Entry) -> RunState:
 @fold.register
 def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
     same = run.open_proof
-    if same is not None and (same.plan != what.proof or same.mended or same.cleaned):
+    if same is not None and (not same.plan.shows_the_same(what.proof) or same.mended or same.cleaned):
         same = None
     fresh = ProofRun(
         what.proof,
