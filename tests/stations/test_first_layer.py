@@ -649,3 +649,33 @@ def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) 
     assert again.words == "Print the same proof again."
     run = keep(desk, "first_layer", again.keeps[0])
     assert run.state.proofs[-1].repeats == 2
+
+
+def test_a_first_layer_that_was_chosen_is_that_of_the_next_run_until_it_is_taken_back(
+    desk: Desk, flat: OpenRun
+) -> None:
+    usual = flat.state.bead
+    run = keep(desk, "first_layer", LayerChosen(layer_mm=0.28, line_mm=0.48))
+    at = run.kept[-1].at
+    run = keep(desk, "first_layer", ProofStarted(proof=next_proof(run.state, 5)))
+    assert run.state.open_proof.plan.layer_mm == 0.28
+    again = start(desk, "heron", "again")
+    assert again.state.bead == Bead(0.48, 0.28)
+    view = first_layer.view.view(again)
+    assert (view.plan.layer_mm, view.plan.line_mm) == (0.28, 0.48)
+    assert (
+        view.layer_words
+        == f"Not the usual first layer: 0.28 mm, as chosen on {at:%Y-%m-%d}. Parts are printed so as well."
+    )
+    # The usual one is among the settings, and choosing it holds as well.
+    assert any(r.layer_mm == usual.layer_mm for r in recipe_view(again).recipes)
+    back = keep(desk, "first_layer", LayerChosen(layer_mm=usual.layer_mm, line_mm=usual.line_mm), "again")
+    assert (back.state.bead, first_layer.view.view(back).layer_words) == (usual, "")
+    assert start(desk, "heron", "usual").setup.layer is None
+    # Taken back it is as it was before; another machine, or another nozzle, never knew of it.
+    keep(desk, "first_layer", TakenBack(entry_id=back.kept[-1].id), "again")
+    assert start(desk, "heron", "third").setup.layer.bead == Bead(0.48, 0.28)
+    assert start(desk, "wren", "other").setup.layer is None
+    heron = desk.workshop.machine("heron")
+    desk.workshop.keep_machine(heron.model_copy(update={"nozzle_mm": 0.6}))
+    assert start(desk, "heron", "wider").setup.layer is None

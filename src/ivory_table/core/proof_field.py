@@ -183,7 +183,7 @@ def _stretches(mean: Array, cov: Array, z: int) -> list[tuple[Array, Array, floa
     """
     common = np.zeros(len(mean))
     common[:z] = 1 / z
-    sd = float(np.sqrt(max(common @ cov @ common, 0.0)))
+    sd = float(np.sqrt(np.maximum(common @ cov @ common, 0.0)))
     if sd <= JUDGE.stretch_mm:
         return [(mean, cov, 0.0)]
     along = cov @ common / sd

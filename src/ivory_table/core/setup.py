@@ -5,6 +5,7 @@ from typing import Annotated, Self
 import numpy as np
 from pydantic import AwareDatetime, FailFast, Field, model_validator
 
+from .bead import Bead
 from .eye import Eye
 from .gauge import FeelScale, Gauge
 from .mesh import MeshLaw, MeshSurvey
@@ -51,6 +52,19 @@ class KnownFeed(Value):
     at: AwareDatetime
 
 
+class KnownLayer(Value):
+    """The first layer that was chosen in an earlier run with this nozzle, in mm: jobs are printed so since."""
+
+    layer_mm: Annotated[float, Field(gt=0, le=1.5)]
+    line_mm: Annotated[float, Field(gt=0, le=3)]
+    at: AwareDatetime
+
+    @property
+    def bead(self) -> Bead:
+        """Its line."""
+        return Bead(self.line_mm, self.layer_mm)
+
+
 class RunSetup(Value):
     """Everything a run starts from, as it was then: a run can be replayed from this alone."""
 
@@ -70,6 +84,8 @@ class RunSetup(Value):
     caliper: CaliperOff = CaliperOff()
     #: What is known of the feed on this machine with this filament; None where nobody has measured it.
     feed: KnownFeed | None = None
+    #: The first layer that is printed on this machine with this nozzle; None where it is the usual one.
+    layer: KnownLayer | None = None
     #: The mesh that the machine follows when the run begins, and whether it is switched on.
     mesh: MeshSurvey | None = None
     mesh_on: bool = False

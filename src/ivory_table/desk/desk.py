@@ -23,7 +23,7 @@ from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
-from ivory_table.desk.knowledge import caliper_of, feed_of, keep_lessons, learnt_of, plate_values, study_of
+from ivory_table.desk.knowledge import caliper_of, feed_of, keep_lessons, layer_of, learnt_of, plate_values, study_of
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.common import STATION_TITLES, TakenBack
 from ivory_table.runs.doubts import Refused, doubt
@@ -126,6 +126,7 @@ class Desk:
             eye=(person.eye if person else None) or Eye(),
             caliper=caliper_of(self.workshop, machine.id, wanted.plate_id, wanted.filament_id),
             feed=feed_of(self.workshop, machine.id, wanted.filament_id),
+            layer=layer_of(self.workshop, machine),
             feed_remembered=True,
             study=study_of(self.workshop, machine.id, wanted.plate_id),
             neighbours_alike=True,

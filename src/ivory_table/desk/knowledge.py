@@ -3,9 +3,10 @@
 from collections.abc import Iterable
 from typing import TypeVar
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import PlateValue
-from ivory_table.core.setup import KnownFeed, Learnt, RunSetup
+from ivory_table.core.setup import KnownFeed, KnownLayer, Learnt, RunSetup
 from ivory_table.core.thermal import ThermalStudy
 from ivory_table.core.thick import CaliperOff
 from ivory_table.runs.lessons import (
@@ -76,6 +77,16 @@ def feed_of(workshop: Workshop, machine_id: str, filament_id: str) -> KnownFeed 
     if newest is None or (void is not None and newest.at <= void):
         return None
     return KnownFeed(off=newest.off, sd=newest.sd, at=newest.at)
+
+
+def layer_of(workshop: Workshop, machine: Machine) -> KnownLayer | None:
+    """The first layer chosen last on a machine with the nozzle it has; None where that is the usual one, or none was chosen."""
+    told = [one for lesson in workshop.lessons(machine_id=machine.id) if (one := lesson.layer)]
+    newest = max((t for t in told if t.nozzle_mm == machine.nozzle_mm), key=lambda t: t.at, default=None)
+    if newest is None:
+        return None
+    known = KnownLayer(layer_mm=newest.layer_mm, line_mm=newest.line_mm, at=newest.at)
+    return known if known.bead != Bead.usual(machine.nozzle_mm) else None
 
 
 _OfFilament = TypeVar("_OfFilament", CaliperLesson, FeedLesson)

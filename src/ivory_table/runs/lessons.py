@@ -105,6 +105,15 @@ class FeedLesson(Value):
     sd: float
 
 
+class LayerLesson(Value):
+    """The first layer that was chosen with one nozzle, in mm."""
+
+    at: AwareDatetime
+    nozzle_mm: float
+    layer_mm: float
+    line_mm: float
+
+
 class MeshLesson(Value):
     """A mesh that was measured, and kept."""
 
@@ -132,6 +141,7 @@ class Lessons(Value):
     mesh: MeshLesson | None = None
     caliper: CaliperLesson | None = None
     feed: FeedLesson | None = None
+    layer: LayerLesson | None = None
     #: Meshes that are not to be offered again, by when they were measured.
     mesh_discards: tuple[AwareDatetime, ...] = ()
 

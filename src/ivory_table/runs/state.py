@@ -79,6 +79,7 @@ class RunState(RunRecord):
             feel=setup.feel,
             eye=setup.eye,
             caliper_off=setup.caliper,
+            layer_chosen=setup.layer.bead if setup.layer else None,
             moved_mm=(0.0,) * len(setup.machine.screws),
             stored_mm=setup.machine.stored_mm,
             convention_id=setup.machine.convention,

@@ -3552,6 +3552,8 @@ export interface components {
             /** Kept At */
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
+            /** Layer Words */
+            layer_words: string;
             live: components["schemas"]["LiveChange"] | null;
             look: components["schemas"]["LookFirst"] | null;
             /** Mesh Unseen */
@@ -4299,6 +4301,21 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * KnownLayer
+         * @description The first layer that was chosen in an earlier run with this nozzle, in mm: jobs are printed so since.
+         */
+        KnownLayer: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Layer Mm */
+            layer_mm: number;
+            /** Line Mm */
+            line_mm: number;
         };
         /**
          * LaidOtherwise
@@ -6901,6 +6918,7 @@ export interface components {
             id: string;
             /** Initials */
             initials: string;
+            layer?: components["schemas"]["KnownLayer"] | null;
             learnt?: components["schemas"]["Learnt"] | null;
             machine: components["schemas"]["Machine"];
             mesh?: components["schemas"]["MeshSurvey"] | null;

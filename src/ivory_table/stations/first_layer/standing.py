@@ -33,10 +33,11 @@ def record(run: OpenRun) -> tuple[RecordLine, ...]:
     out = []
     for number, proof in enumerate(run.state.proofs, 1):
         out.append(RecordLine(name=f"Proof {number}", before="", after=_found_by(proof)))
-    if (layer := run.state.layer_chosen) is not None:
+    layer, before = run.state.layer_chosen, run.setup.layer
+    if layer is not None:
+        was = before.bead if before else Bead.usual(run.setup.machine.nozzle_mm)
         words = f"{layer.layer_mm:.2f} mm, lines {layer.line_mm:.2f} mm wide"
-        usual = Bead.usual(run.setup.machine.nozzle_mm)
-        out.append(RecordLine(name="First layer", before=f"{usual.layer_mm:.2f} mm", after=words))
+        out.append(RecordLine(name="First layer", before=f"{was.layer_mm:.2f} mm", after=words))
     if (p := run.state.sound_unseen) is not None:
         out.append(RecordLine(name="Last move", before="", after=f"not printed since; every zone sound with {p:.0%}"))
     if (left := LeftAs.now(run.state)) is not None:

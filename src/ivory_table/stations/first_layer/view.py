@@ -130,6 +130,16 @@ class FirstLayerView(StationView):
     caliper: bool | None
     #: Zones that were laid; fewer than planned where it was cut off.
     printed: int
+    #: Said of a first layer that was chosen, and is not the usual one; else empty.
+    layer_words: str
+
+
+def _layer_words(run: OpenRun) -> str:
+    layer, known = run.state.layer_chosen, run.setup.layer
+    if layer is None or layer == Bead.usual(run.setup.machine.nozzle_mm):
+        return ""
+    since = f", as chosen on {known.at:%Y-%m-%d}" if known is not None and known.bead == layer else ""
+    return f"Not the usual first layer: {layer.layer_mm:.2f} mm{since}. Parts are printed so as well."
 
 
 def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
@@ -222,6 +232,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         proposals=() if begun else proposals(run, choice),
         caliper=state.caliper,
         printed=laid_zones,
+        layer_words=_layer_words(run),
     )
 
 

@@ -83,6 +83,7 @@ export function PrintSlip({
         line {plan.line_mm.toFixed(2)}, layer {plan.layer_mm.toFixed(2)} mm; {(view.filament_mm / 1000).toFixed(2)} m of
         filament. Heats, homes, {view.head.stations[2]?.state === "done" ? "switches the mesh on, " : ""}primes.
       </p>
+      {view.layer_words && <p className="text-sm">{view.layer_words}</p>}
       {plan.kind === "ladder" && (
         <Panel tone="brass">
           <p className="text-sm">
