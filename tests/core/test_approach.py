@@ -1,5 +1,7 @@
 """Coming down to a gauge from anywhere: never pressed deep, nothing found that nobody felt, and an end to it."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -290,3 +292,46 @@ def test_a_drag_higher_than_all_that_was_believed_is_found_and_not_asked_for_at_
     assert at.found
     assert len(asked) <= 20
     assert at.drag[0] == pytest.approx(truth, abs=0.035)
+
+
+def test_folds_that_nobody_measured_share_one_unknown() -> None:
+    """Two heights with folds of a paper 30 % thicker or thinner than taken: against the integral over how thick it is."""
+    tried = (Under(0.9, 0.8, 1.6), Under(0.4, 0.4, 0.8))
+    at = replace(over(0.1, 0.3), folds_doubt=0.3)
+    for one in tried:
+        at = at.slid_under(one)
+    grid = np.linspace(-2.0, 1.5, 8001)
+    p = np.zeros(len(grid))
+    for off in np.linspace(-4, 4, 161):
+        here = norm.pdf(off) * norm.pdf(grid, 0.1, 0.3)
+        for one in tried:
+            gap = one.z_mm - grid + 0.1
+            for mm, under in ((one.under_mm, True), (one.not_mm, False)):
+                thick = mm * np.exp(0.3 * off)
+                goes = norm.cdf((gap - thick) / np.hypot(OFFSET.thick_sd_mm, OFFSET.thick_share * thick))
+                here = here * (goes if under else 1 - goes)
+        p += here
+    below = np.cumsum(p) / p.sum()
+    for share in (0.1, 0.5, 0.9):
+        assert at.quantile(share) == pytest.approx(grid[np.searchsorted(below, share)], abs=0.02)
+    # What was typed for a coin is not of the gauge.
+    coin = Under(0.9, 0.8, 1.6, typed=True)
+    assert replace(over(), folds_doubt=0.3).slid_under(coin).drag == over().slid_under(coin).drag
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_folds_that_nobody_measured_bring_the_tip_down_without_pressing_it_in(seed: int) -> None:
+    rng = np.random.default_rng([seed, 3])
+    drag, thicker = 0.1 - rng.uniform(0.5, 4.0), np.exp(rng.normal(0, 0.3))
+    at, pressed, moves = replace(over(0.1, 0.5, seen_above=True), folds_doubt=0.3), -9.0, 0
+    while (z := at.next_mm()) is not None:
+        pressed, moves = max(pressed, drag - z), moves + 1
+        gap = z - drag + 0.1
+        if at.thick_helps and gap > 0.12:
+            under = max((mm for mm in FOLDS_MM if thicker * mm < gap), default=0.0)
+            at = at.slid_under(Under.of_sizes(z, under, FOLDS_MM))
+        else:
+            at = at.feel(z, felt_at(z, drag, rng))
+        assert moves < 25
+    assert at.drag[0] == pytest.approx(drag, abs=0.035)
+    assert pressed < 0.15

@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
+from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import convention, presses, slipped
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.common import TakenBack
@@ -323,9 +324,16 @@ def test_a_thickness_that_can_hardly_be_meant_is_asked_about_or_refused(desk: De
             ThickTried.model_validate({"z_mm": 0.5} | wrong)
 
 
-def test_of_a_gauge_that_nobody_measured_no_folds_are_offered(desk: Desk) -> None:
+def test_folds_of_a_gauge_that_nobody_measured_are_what_its_kind_usually_is(desk: Desk) -> None:
     gauge = start(desk, "heron").setup.gauge
-    assert gauge.folds_mm == {2: 0.2, 4: 0.4, 8: 0.8, 16: 1.6}
-    assert gauge.model_copy(update={"measured": False}).folds_mm == {}
+    assert gauge.folds_mm() == {2: 0.2, 4: 0.4, 8: 0.8, 16: 1.6}
+    assert gauge.folds_doubt() == 0
+    unmeasured = Gauge(id="a", name="a", kind="paper")
+    assert unmeasured.folds_mm() == {2: 0.19, 4: 0.38, 8: 0.76, 16: 1.52}
+    assert unmeasured.folds_doubt() == pytest.approx(0.3, abs=0.05)
+    # In runs begun before that was so, and of a lamp, there are none.
+    assert unmeasured.folds_mm(usual=False) == {}
+    assert Gauge(id="a", name="a", kind="lamp").folds_mm() == {}
     # Two layers of a very thin one are for the gauge itself.
-    assert list(gauge.model_copy(update={"thickness_mm": 0.05}).folds_mm) == [4, 8, 16]
+    thin = Gauge(id="a", name="a", thickness_mm=0.05, measured=True)
+    assert list(thin.folds_mm()) == [4, 8, 16]

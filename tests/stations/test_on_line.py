@@ -470,7 +470,7 @@ def test_a_tip_that_hangs_far_is_brought_down_by_what_goes_under_it(floor: Floor
     asked = 0
     while floor.status.job != "Step down to the gauge at the centre" and floor.status.state != "waiting":
         floor.wait()
-    folds = floor.run.setup.gauge.folds_mm
+    folds = floor.run.setup.folds_mm
     while floor.status.job == "Step down to the gauge at the centre" or floor.status.state == "waiting":
         now = floor.status
         if now.state == "waiting":

@@ -53,6 +53,8 @@ class Approach:
     #: The gauge's thickness, as far as it counts: an eye sees it in the gap.
     gauge_mm: float
     step_mm: float
+    #: By what share all folds of the gauge may be thicker than taken, one sd: one that nobody measured.
+    folds_doubt: float = 0.0
     felt: tuple[tuple[float, Feel], ...] = ()
     #: (height of the tip, gap as the eye told it).
     looks: tuple[tuple[float, float], ...] = ()
@@ -69,6 +71,7 @@ class Approach:
         gauge_mm: float,
         step_mm: float,
         seen_above: bool,
+        folds_doubt: float = 0.0,
     ) -> "Approach":
         """Before the first answer: the drag is believed at `drag_mm` +- `sd_mm`.
 
@@ -95,7 +98,7 @@ class Approach:
             reach = OFFSET.above_seen_mm if seen_above else OFFSET.above_unseen_mm
             up = ~hang * np.exp(-above / reach)
             p = np.maximum((1 - OFFSET.above_share) * down + OFFSET.above_share * up / up.sum(), 1e-300)
-        return cls(heights, np.log(p), scale, gauge_mm, step_mm)
+        return cls(heights, np.log(p), scale, gauge_mm, step_mm, folds_doubt)
 
     def feel(self, z_mm: float, feel: Feel) -> "Approach":
         """The gauge slid under the tip at `z_mm`."""
@@ -117,8 +120,8 @@ class Approach:
         log_p = self.log_prior + sum((self._told(*answer) for answer in self._counting), np.zeros(len(self.heights)))
         if self.looks:
             log_p = log_p + self._seen()
-        for tried in self.thick:
-            log_p = log_p + self._slid(tried)
+        if self.thick:
+            log_p = log_p + self._slid_under()
         p = np.exp(log_p - log_p.max())
         return np.asarray(p / p.sum())
 
@@ -167,11 +170,22 @@ class Approach:
             total = np.logaddexp(total, log_p)
         return total
 
-    def _slid(self, tried: Under) -> Array:
-        """ln of how likely what went under is. Folds spring and cards bend: the thicker, the less it is known."""
+    def _slid_under(self) -> Array:
+        """ln of how likely what went under is. What all folds are thicker by than taken is one unknown, summed over."""
+        off = np.linspace(-2, 2, 9) if self.folds_doubt else np.zeros(1)
+        by_size = [
+            -0.5 * o**2 + sum(self._slid(tried, float(np.exp(self.folds_doubt * o))) for tried in self.thick)
+            for o in off
+        ]
+        return np.asarray(np.logaddexp.reduce(by_size, axis=0))
+
+    def _slid(self, tried: Under, thicker: float) -> Array:
+        """ln of how likely it is, should all folds be so many times as thick as taken. Folds spring and cards bend: the
+        thicker, the less it is known."""
         gap = self._air(tried.z_mm)
 
         def goes(mm: float) -> Array:
+            mm = mm if tried.typed else thicker * mm
             return np.asarray(ndtr((gap - mm) / np.hypot(OFFSET.thick_sd_mm, OFFSET.thick_share * mm)))
 
         p = goes(tried.under_mm) if tried.under_mm else np.ones(len(gap))

@@ -70,14 +70,17 @@ class Gauge(Value):
     stack_sheets: Annotated[int, Field(ge=1, le=256)] | None = None
     retired: bool = False
 
-    @property
-    def folds_mm(self) -> dict[int, float]:
-        """By number of layers, from few to many, what it measures folded, or so many sheets of it, mm; none where it was not
-        measured, and none so thin that the gauge itself tells as much."""
-        if not self.measured:
-            return {}
-        sizes = {layers: round(layers * self.thickness_mm, 2) for layers in OFFSET.thick_layers}
+    def folds_mm(self, *, usual: bool = True) -> dict[int, float]:
+        """By number of layers, from few to many, what it measures folded, or so many sheets of it, mm; none so thin that the
+        gauge itself tells as much, and none where nobody knows how thick it is. `usual` as in `drags_at`."""
+        each, _ = self.drags_at(usual=usual)
+        sizes = {layers: round(layers * each, 2) for layers in OFFSET.thick_layers}
         return {layers: mm for layers, mm in sizes.items() if mm >= OFFSET.thick_least_mm}
+
+    def folds_doubt(self, *, usual: bool = True) -> float:
+        """By what share all its folds may be thicker or thinner than taken, one sd; 0 where the gauge was measured."""
+        each, sd = self.drags_at(usual=usual)
+        return 0.0 if self.measured or each <= 0 else sd / each
 
     @model_validator(mode="after")
     def _stack_tells(self) -> Self:

@@ -125,6 +125,11 @@ class RunSetup(Value):
         return self.gauge.drags_at(usual=self.usual_gauge)
 
     @property
+    def folds_mm(self) -> dict[int, float]:
+        """By number of layers what the gauge measures folded, mm."""
+        return self.gauge.folds_mm(usual=self.usual_gauge)
+
+    @property
     def plate(self) -> Plate:
         """The plate that is mounted."""
         return self.machine.plate(self.plate_id)

@@ -34,6 +34,7 @@ def approach_at(run: "RunState", x_mm: float, y_mm: float) -> Approach:
         sd,
         scale=run.feel,
         gauge_mm=run.drag_gap_mm,
+        folds_doubt=run.setup.gauge.folds_doubt(usual=run.setup.usual_gauge),
         step_mm=min(run.setup.machine.z_presses_mm, default=run.setup.machine.z_step_mm),
         seen_above="done" in (run.checks.get("rough_zero"), run.checks.get("rough_stop_up")),
     )

@@ -132,7 +132,7 @@ class Descent:
 
     def under_or_feel(self, state: RunState, z: float) -> Under | tuple[float, Feel]:
         """As `feel`; or, where the tip may hang far, how many layers of the gauge go under it."""
-        folds = state.setup.gauge.folds_mm if self.at(state).thick_helps else {}
+        folds = state.setup.folds_mm if self.at(state).thick_helps else {}
         if not folds:
             return self.feel(state, z)
         self.down(state, z)

@@ -69,7 +69,7 @@ class Erring(PracticePerson):
     def slid_under(self, z_mm: float, gap_mm: float) -> Under:
         """What of the folded gauge goes under the tip, and what does not."""
         rng, springs = self.body.rng(), 1 + SCENARIO["fold_springs"]
-        sizes = self.body.gauge.folds_mm.values()
+        sizes = self.body.gauge.folds_mm().values()
         goes = [s for s in sizes if s * (springs + rng.normal(0, SCENARIO["fold_sd"])) < gap_mm]
         return Under.of_sizes(z_mm, max(goes, default=0.0), sizes)
 

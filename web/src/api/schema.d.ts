@@ -5746,6 +5746,8 @@ export interface components {
             thick_helps: boolean;
             /** Thick Sizes */
             thick_sizes: components["schemas"]["ThickSize"][];
+            /** Thick Words */
+            thick_words: string;
             /** Tip Words */
             tip_words: string;
             wanted: components["schemas"]["StoredChange"];

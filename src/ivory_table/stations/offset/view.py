@@ -4,7 +4,6 @@ from typing import Literal
 
 from ivory_table.core.approach import Under
 from ivory_table.core.defaults import MOTION, OFFSET
-from ivory_table.core.gauge import Gauge
 from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
 from ivory_table.core.plate import ConventionId
 from ivory_table.core.value import Value
@@ -89,6 +88,8 @@ class OffsetView(StationView):
     #: Something thick under the tip tells how far off it is; `thick_sizes`: what the gauge itself makes, from thin to thick.
     thick_helps: bool
     thick_sizes: tuple[ThickSize, ...]
+    #: Of what they are layers.
+    thick_words: str
     drag_z_mm: float
     drag_sd_mm: float
     moves: tuple[Move, ...]
@@ -160,8 +161,7 @@ def _limit(run: OpenRun, next_z: float | None) -> SoftLimit:
     )
 
 
-def _thick_sizes(gauge: Gauge) -> tuple[ThickSize, ...]:
-    folds = gauge.folds_mm
+def _thick_sizes(folds: dict[int, float]) -> tuple[ThickSize, ...]:
     tried = ((n, Under.of_sizes(0.0, mm, folds.values())) for n, mm in {0: 0.0, **folds}.items())
     return tuple(ThickSize(layers=n, under_mm=t.under_mm, not_mm=t.not_mm) for n, t in tried) if folds else ()
 
@@ -185,7 +185,6 @@ def view(run: OpenRun) -> OffsetView:
     field = height_field(
         state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero"
     )
-    gauge = run.setup.gauge
     mesh_owns = state.mesh is not None and state.mesh_on and state.mesh.owns_zero
     return OffsetView(
         **so_far(run),
@@ -210,7 +209,10 @@ def view(run: OpenRun) -> OffsetView:
         drag_sd_mm=sd,
         look_helps=now.look_helps,
         thick_helps=now.thick_helps,
-        thick_sizes=_thick_sizes(gauge) if now.thick_helps else (),
+        thick_sizes=_thick_sizes(run.setup.folds_mm) if now.thick_helps else (),
+        thick_words="layers of the gauge"
+        if run.setup.gauge.measured
+        else f"layers of the gauge, taken for {run.setup.drags_at[0]:.2f} mm each as nobody measured it",
         moves=(
             *(_from_afar(look) for look in Offset.of(state).looks),
             *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),

@@ -8,6 +8,7 @@ import { typedNumber } from "../../ui/words";
 export function ByThickness({
   z,
   sizes,
+  words,
   far,
   keep,
   busy,
@@ -15,6 +16,8 @@ export function ByThickness({
 }: {
   z: number;
   sizes: readonly Schemas["ThickSize"][];
+  /** Of what they are layers. */
+  words: string;
   /** So far off that this is the quickest way. */
   far: boolean;
   keep: KeepEntry;
@@ -41,7 +44,7 @@ export function ByThickness({
       <div className="flex flex-col gap-2 pb-2">
         {sizes.length > 0 && (
           <fieldset className="flex flex-col gap-1">
-            <legend className="pb-1 text-sm">The thickest that goes under the tip, layers of the gauge:</legend>
+            <legend className="pb-1 text-sm">The thickest that goes under the tip, {words}:</legend>
             <div className="grid grid-cols-5 gap-1">
               {sizes.map((s) => (
                 <Button key={s.layers} disabled={busy} onClick={() => under(s)}>

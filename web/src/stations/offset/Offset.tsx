@@ -140,6 +140,7 @@ export function Offset() {
                 <ByThickness
                   z={view.next_z_mm}
                   sizes={view.thick_sizes}
+                  words={view.thick_words}
                   far={view.look_helps}
                   keep={keep}
                   busy={busy}
