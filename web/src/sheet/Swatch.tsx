@@ -145,6 +145,17 @@ function Tears({ pitch }: { pitch: number }) {
   });
 }
 
+/** Beads in section are drawn so large, in px for a mm, where there is room. */
+const SECTION_PER_MM = 58;
+/** Far above the plate a bead is drawn no further off than this, in mm. */
+const MOST_LIFTED_MM = 0.12;
+
+/** The scale at which all of these, thick lines of a wide nozzle as well, stay below so many px. */
+export function sectionScale(swatches: readonly SwatchData[], most: number): number {
+  const highest = Math.max(...swatches.map((s) => s.height_mm));
+  return Math.min(SECTION_PER_MM, most / (highest + MOST_LIFTED_MM));
+}
+
 /** Neighbouring lines cut across, on the plate, drawn to the bead model's width and height. */
 export function Section({
   swatch,
@@ -153,7 +164,7 @@ export function Section({
   label = "",
   unknown = false,
   lines = 4,
-  perMm = 58,
+  perMm = SECTION_PER_MM,
   thin = false,
 }: {
   swatch: SwatchData;
@@ -170,8 +181,7 @@ export function Section({
   const w = swatch.line_mm * perMm;
   const h = swatch.height_mm * perMm;
   const pitch = swatch.pitch_mm * perMm;
-  // Far above the plate it is drawn no further off than this leaves room for.
-  const lifted = Math.min(Math.max(swatch.gap_mm - swatch.height_mm, 0), 0.12) * perMm;
+  const lifted = Math.min(Math.max(swatch.gap_mm - swatch.height_mm, 0), MOST_LIFTED_MM) * perMm;
   return (
     <g transform={`translate(${x} ${y})`}>
       {Array.from({ length: lines }, (_, k) => k).map((k) => (

@@ -9,7 +9,7 @@ import type { Key } from "../../app/keys";
 import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
-import { Section, type Side } from "../../sheet/Swatch";
+import { Section, type Side, sectionScale } from "../../sheet/Swatch";
 import { Button, Panel } from "../../ui/controls";
 import { signed } from "../../ui/words";
 import { Causes } from "./Causes";
@@ -189,8 +189,15 @@ export function FirstLayer() {
                   y={36}
                   label={zone.known ? "as it is" : "not known yet"}
                   unknown={!zone.known}
+                  perMm={sectionScale([zone.swatch, view.target_swatch], 24)}
                 />
-                <Section swatch={view.target_swatch} x={210} y={36} label="as wanted" />
+                <Section
+                  swatch={view.target_swatch}
+                  x={210}
+                  y={36}
+                  label="as wanted"
+                  perMm={sectionScale([zone.swatch, view.target_swatch], 24)}
+                />
               </>
             )
           }
