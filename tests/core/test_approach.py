@@ -1,5 +1,6 @@
 """Coming down to a gauge from anywhere: never pressed deep, nothing found that nobody felt, and an end to it."""
 
+import itertools
 from dataclasses import replace
 
 import numpy as np
@@ -335,3 +336,13 @@ def test_folds_that_nobody_measured_bring_the_tip_down_without_pressing_it_in(se
         assert moves < 25
     assert at.drag[0] == pytest.approx(drag, abs=0.035)
     assert pressed < 0.15
+
+
+@given(st.integers(1, 5), st.floats(-0.2, 0.2))
+def test_stuck_again_and_again_it_goes_up_by_twice_as_much_each_time(times: int, z: float) -> None:
+    at, heights = over(z, 0.05), [round(z, 2)]
+    for _ in range(times):
+        at = at.feel(heights[-1], "stuck")
+        heights.append(at.next_mm())
+    for k, (low, high) in enumerate(itertools.pairwise(heights)):
+        assert high - low >= 0.01 * 2**k - 1e-9

@@ -321,3 +321,24 @@ def test_a_knob_put_right_at_once_is_as_if_it_had_never_been_off() -> None:
     assert by[j] == pytest.approx(-0.06)
     assert by[0] == pytest.approx(-0.06 / 4)
     assert (sd > 0).all()
+
+
+def test_an_incident_may_have_moved_a_plate_by_one_jump() -> None:
+    known = rates([], 5)
+    calm, jumped = (known.gone(Use(days=10), jumped=j) for j in (False, True))
+    assert jumped.common - calm.common == pytest.approx(DRIFT.jump_common_mm**2)
+    assert jumped.supports - calm.supports == pytest.approx(np.full(4, DRIFT.jump_each_mm**2))
+    assert jumped.form - calm.form == pytest.approx(DRIFT.jump_each_mm**2 / 4)
+    assert jumped.trend == pytest.approx(calm.trend)
+
+
+def test_only_a_knob_that_was_put_right_moves_the_places_beside_it() -> None:
+    by, sd = Check(day=1, place=2, off_mm=0.05, moved_mm=0.01).moves(5)
+    assert (by.tolist(), sd.tolist()) == ([0.01] * 5, [0.0] * 5)
+    turned, spread = Check(day=1, place=2, off_mm=0.05, put_right=True).moves(5)
+    assert turned[2] == pytest.approx(-0.05)
+    assert spread[2] == pytest.approx(2**0.5 * DRIFT.check_sd_mm)
+    assert spread[1] == pytest.approx(DRIFT.turn_beside * 0.05)
+    # The height's own place has no knob, and of what nobody read nothing is put right.
+    assert Check(day=1, place=0, off_mm=0.05, put_right=True).moves(5)[0].tolist() == [0.0] * 5
+    assert Check(day=1, place=2, verdict="loose", put_right=True).moves(5)[0].tolist() == [0.0] * 5

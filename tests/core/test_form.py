@@ -183,3 +183,26 @@ def test_a_place_counts_in_shares_of_its_own_side() -> None:
     us, vs = (SCREWS[:3, 0] - cx) / 120, (SCREWS[:3, 1] - cy) / 80
     wanted = u * u + v * v - base @ (us * us + vs * vs)
     assert bend[:, 0] == pytest.approx(wanted)
+
+
+def test_a_slight_saddle_makes_no_roll_of_a_bow() -> None:
+    """Bent along both axes, along one of them less: no sheet rolled about an axis."""
+    found = named_form(shaped(lambda u, v: -0.08 * u * u - 0.03 * v * v), can_mesh=False, passes_twist=None)
+    assert found is not None
+    assert found.name == "bow"
+    rolled = named_form(shaped(lambda u, v: -0.08 * v * v), can_mesh=False, passes_twist=None)
+    assert rolled is not None
+    assert rolled.name == "roll along x"
+
+
+def test_of_two_odd_places_the_worse_is_named() -> None:
+    at = ((60.0, 40.0), (180.0, 120.0))
+    belief = first_belief(Surface(PLATE, SCREWS, at, alike=False), bias_sd_mm=0.02)
+    for x, y in SPOTS:
+        belief = belief.read(belief.gap_row(float(x), float(y)), 0.0, 0.02)
+    for (x, y), height in zip(at, (0.03, 0.06), strict=True):
+        for _ in range(6):
+            belief = belief.read(belief.gap_row(x, y), height, 0.003)
+    found = named_form(belief, can_mesh=False, passes_twist=None)
+    assert found is not None
+    assert (found.name, found.words) == ("local", "one place off, near (180, 120)")

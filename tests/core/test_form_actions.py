@@ -68,3 +68,12 @@ def test_a_plate_that_still_moves_is_waited_for() -> None:
     assert "still sinks by 0.040 mm" in sinks.reason
     assert wait_for_heat(field, BEAD, 0.005 * bow, 6.0) is None
     assert wait_for_heat(field, BEAD, 0.04 * bow, 0.0) is None
+
+
+def test_without_knobs_what_is_shimmed_keeps_its_height_but_for_the_offset() -> None:
+    """A hollow a tenth deep, a tenth too far in all: the sheet fills it, and the height is the offset's."""
+    told = shimmed(measured(0.29, 0.29, 0.39, 0.29, 0.29), knobs=False)
+    near = shimmed(measured(0.19, 0.19, 0.29, 0.19, 0.19), knobs=False)
+    assert told is not None
+    assert near is not None
+    assert told.p_all_sound == pytest.approx(near.p_all_sound, abs=0.05)

@@ -104,3 +104,12 @@ def test_age_alone_makes_it_less_likely_to_hold() -> None:
 def test_three_places_read_are_far_apart() -> None:
     chosen = GRID.places[old().to_read(GRID.places, 3, 0.01)]
     assert np.linalg.norm(chosen[:, None] - chosen[None], axis=2)[np.triu_indices(3, 1)].min() > 80
+
+
+def test_the_first_place_is_the_middle_and_the_next_are_far_from_it() -> None:
+    chosen = GRID.places[old().to_read(GRID.places, 4, 0.01)]
+    from_middle = np.linalg.norm(chosen - GRID.centre, axis=1)
+    every = np.linalg.norm(GRID.places - GRID.centre, axis=1)
+    assert from_middle[0] == every.min()
+    assert from_middle[1] > np.median(every)
+    assert len(np.unique(chosen, axis=0)) == 4

@@ -11,7 +11,7 @@ from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.judge import _steps_back, next_actions
-from ivory_table.core.look_ahead import again_left
+from ivory_table.core.look_ahead import again_left, caliper
 from ivory_table.core.moves import Aims, best_shift, best_turns, p_all_sound
 from ivory_table.core.proof_field import estimate_field
 from ivory_table.core.recipe import forgiving_layers
@@ -329,3 +329,46 @@ def test_a_stored_value_that_nothing_is_printed_after_need_not_win_as_much() -> 
     assert surer[0].kind == "done"
     doubted = Before(judged=frozenset(range(5)), proofs=2, trust=0.9)
     assert next_actions(field, BEAD_042, "PLA", (), **known, before=doubted)[0].kind == "print_again"
+
+
+def test_a_caliper_goes_to_the_patch_that_tells_most_of_all_zones() -> None:
+    """Zone 3 moves with all the others, the rest stand by themselves: what is read there is known everywhere."""
+    r = np.random.default_rng(4)
+    shared = r.normal(0, 0.03, (2048, 1))
+    gaps = 0.2 + 0.7 * shared + r.normal(0, 0.012, (2048, 5))
+    gaps[:, 3] = 0.2 + shared[:, 0]
+    aims = Aims(LOW, HIGH, 0.2, 0.01)
+    told = caliper(gaps, aims, {0: 0, 3: 3}, 1.0, 60.0)
+    assert told is not None
+    assert told.measure[0] in (0, 3)
+    alone = caliper(gaps, aims, {0: 0, 1: 1, 2: 2, 3: 3, 4: 4}, 1.0, 60.0)
+    one = caliper(gaps, aims, {3: 7}, 1.0, 60.0)
+    assert one is not None
+    assert (one.zone, one.measure) == (7, (7,))
+    assert "on this patch" in one.reason
+    assert alone is not None
+    # Known nothing of the height it is hardly ever sound; measured and moved once it mostly is.
+    assert one.p_all_sound > p_all_sound(gaps, LOW, HIGH) + 0.2
+    # Of one zone only what follows from its own patch is learnt: less.
+    other = caliper(gaps, aims, {1: 1}, 1.0, 60.0)
+    assert other is not None
+    assert other.total_minutes > one.total_minutes
+    assert caliper(gaps, aims, {}, 1.0, 60.0) is None
+
+
+def test_a_feed_nobody_has_measured_is_measured_before_anything_is_moved_by_grades() -> None:
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.03**2 + 0.01**2 * np.eye(5)
+    marks = tuple(Mark(k, "parted") for k in range(5))
+    field = by_causes(marks, mean, cov)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    unknown = Before(judged=frozenset(range(5)), proofs=1, feed_unknown=True)
+    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=unknown)[0].kind == "feed"
+    fed = Before(judged=frozenset(range(5)), proofs=1, fed=True)
+    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=fed)[0].kind == "offset"
+
+
+def test_no_knob_is_turned_where_turning_makes_nothing_better() -> None:
+    gaps = 0.19 + np.random.default_rng(1).normal(0, 0.004, (512, 5))
+    moves = np.array([[0.04, 0.0], [0.0, 0.04], [0.02, 0.02], [0.0, 0.0], [0.04, 0.04]])
+    assert best_turns(gaps, moves, LOW, HIGH, 0.19).tolist() == [0.0, 0.0]

@@ -7,7 +7,16 @@ from hypothesis import strategies as st
 from scipy.interpolate import LinearNDInterpolator, RegularGridInterpolator
 
 from ivory_table.core.form import fit
-from ivory_table.core.mesh import MeshGrid, MeshLaw, MeshSurvey, believed_by_machine, fade_for, grid_on
+from ivory_table.core.mesh import (
+    MeshGrid,
+    MeshLaw,
+    MeshSurvey,
+    Sounding,
+    believed_by_machine,
+    drift_taken_out,
+    fade_for,
+    grid_on,
+)
 from ivory_table.runs.state import RunState
 from ivory_table.stations.mesh.entries import MeshKept, MeshPoint
 from tests.conftest import after, setup_for
@@ -120,3 +129,18 @@ def test_one_point_of_a_kept_mesh_is_measured_again() -> None:
     assert np.sign(moved) == np.sign(changed[1, 2])
     with pytest.raises(ValueError, match="no such point"):
         after(kept, MeshPoint(column=3, row=0, height_mm=0.07), station="mesh")
+
+
+def test_what_the_base_drifted_is_taken_out_along_the_time() -> None:
+    """The base rises evenly by 0.1 mm in 100 s, and so does everything read meanwhile."""
+    base = [Sounding(0.0, None, 0.5), Sounding(100.0, None, 0.6)]
+    points = [Sounding(t, (k, 0), 0.02 * k + 0.001 * t) for k, t in enumerate((10.0, 40.0, 90.0))]
+    again = Sounding(95.0, (2, 0), 0.06 + 0.095)
+    heights, closing = drift_taken_out([base[0], *points, again, base[1]])
+    assert closing == pytest.approx(0.1)
+    assert [heights[k, 0] for k in range(3)] == pytest.approx([0.0, 0.02, 0.05])
+    # By one visit nothing is known of a drift.
+    alone, none = drift_taken_out([base[0], *points])
+    assert [alone[k, 0] for k in range(3)] == pytest.approx([0.01, 0.06, 0.13])
+    assert none == 0.0
+    assert drift_taken_out(points)[1] == 0.0

@@ -47,3 +47,15 @@ def test_what_moved_and_changed_is_found_by_its_words() -> None:
 
 def test_a_giant_is_cut() -> None:
     assert len(lines_of("x 1\n" * 100_000)) == 4000
+
+
+def test_what_changed_in_several_places_is_all_told() -> None:
+    before = "one 1.0\ntwo 2.0\nthree 3.0\nfour 4.0"
+    after = "one 1.5\nnew 9.0\ntwo 2.5\nthree 3.0\nfour 4.5"
+    found = differences(before, after)
+    assert [(d.kind, d.was, d.now) for d in found if d.kind != "new"] == [
+        ("changed", "one 1.0", "one 1.5"),
+        ("changed", "two 2.0", "two 2.5"),
+        ("changed", "four 4.0", "four 4.5"),
+    ]
+    assert [d.now for d in found if d.kind == "new"] == ["new 9.0"]

@@ -5,6 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from ivory_table.core.defaults import TRAM
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import CENTRE, ThermalReading, ThermalStudy, moves, settling, still_range, warp
 from ivory_table.runs.state import RunState
@@ -135,3 +136,20 @@ def test_a_cold_tram_without_a_study_says_that_it_cannot_know() -> None:
     state = after(RunState.start(HERON), SchoolChosen(school="cold"))
     assert "No thermal study" in state.warp_unknown
     assert state.warp_mm([(0, 0)]) == pytest.approx([0.0])
+
+
+def test_a_move_is_known_as_well_as_two_readings_and_standing_still_wholly() -> None:
+    told = study({"front left": 0.05})
+    assert moves(told, "front left", 22, 60) == pytest.approx((0.05, TRAM.dial_sd_mm * 2**0.5))
+    assert moves(told, "front left", 40, 40) == (0.0, 0.0)
+
+
+def test_three_screws_that_were_read_tell_a_plane() -> None:
+    names = [s.name for s in HERON.machine.screws]
+    at = {s.name: (s.x_mm, s.y_mm) for s in HERON.machine.screws}
+    told = study(dict(zip(names[:3], (0.0, 0.06, 0.02), strict=True)))
+    places = np.array([at[n] for n in names[:3]])
+    assert warp(told, SURFACE, 22, 60, places) == pytest.approx([0.0, 0.06, 0.02], abs=1e-9)
+    # By two it is known how far they rise on average, and no more.
+    two = study(dict(zip(names[:2], (0.0, 0.06), strict=True)))
+    assert warp(two, SURFACE, 22, 60, places) == pytest.approx([0.03] * 3)

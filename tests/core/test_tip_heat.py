@@ -126,3 +126,9 @@ def test_the_practice_machine_can_have_such_a_tip(desk: Desk) -> None:
     assert (drag_at(205) - drag_at(105)) * 0.5 == pytest.approx(0.04, abs=0.015)
     hands.fault("none", 1)
     assert (drag_at(205) - drag_at(105)) * 0.5 == pytest.approx(0.0, abs=0.015)
+
+
+def test_the_growth_is_said_in_thousandths_of_a_mm() -> None:
+    said = tip_heat_found(felt(0.0 + 0.0005 * HEATS), 206, 0.002).words
+    assert "0.50 ±" in said
+    assert "µm for 1 °C" in said

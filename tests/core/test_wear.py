@@ -92,3 +92,10 @@ def test_use_only_grows(days: float, prints: float | None, removals: float | Non
     assert of.usual_days(of.later(done, days)) == pytest.approx(of.usual_days(done), rel=1e-6, abs=1e-9)
     along = [of.usual_days(of.later(done, d)) for d in (0.0, days / 2, days, days + 1, 2 * days + 10)]
     assert all((b >= a - 1e-9).all() for a, b in itertools.pairwise(along))
+
+
+def test_the_pace_is_the_mean_of_what_was_written_down() -> None:
+    assert Pace.of([Use(days=10, prints=1)]).prints == pytest.approx(0.1)
+    assert Pace.of([Use(days=10, prints=5), Use(days=30), Use(days=10, prints=7)]).prints == pytest.approx(0.6)
+    assert Pace.of([Use(days=10, prints=0)]).prints is None
+    assert Pace.of([Use(days=3)]) == Pace()
