@@ -21,7 +21,7 @@ from ivory_table.stations.turned import Turned
 from ivory_table.store.trouble import Clash
 from ivory_table.store.workshop import Workshop
 from tests.conftest import serving
-from tests.stations.test_run import keep, start
+from tests.stations.keeping import keep, start
 
 START = {
     "machine_id": "heron",

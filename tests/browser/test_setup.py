@@ -6,8 +6,8 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
+from .answering import answer_until
 from .conftest import press, serious, start_run, visit
-from .test_slice import answer_until
 
 
 def screw(page: Page, name: str):

@@ -16,7 +16,7 @@ from ivory_table.stations.offset.entries import ProbeCompared, ProbeTilted
 from ivory_table.stations.offset.probe import probe_check
 from ivory_table.stations.tram.entries import ReadMm
 from tests.conftest import after, setup_for
-from tests.stations.test_run import keep, start
+from tests.stations.keeping import keep, start
 
 PLATE = setup_for("kestrel").plate
 PLACES = [(20.0, 20.0), (190.0, 20.0), (105.0, 105.0), (20.0, 180.0), (190.0, 180.0), (105.0, 20.0)]

@@ -16,7 +16,7 @@ from ivory_table.stations.offset.tip import tip_heat_view
 from ivory_table.stations.prepare.entries import Heated
 from ivory_table.stations.stored.entries import OffsetSet
 from tests.conftest import NOON, after, setup_for
-from tests.stations.test_run import keep, start
+from tests.stations.keeping import keep, start
 
 HEATS = np.array([120.0, 150.0, 205.0, 205.0])
 

@@ -25,7 +25,7 @@ from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.stations.turned import Turned
 from ivory_table.store.workshop import Workshop
-from tests.stations.test_run import keep, practise, start
+from tests.stations.keeping import keep, practise, start
 
 
 def shows(run: OpenRun) -> dict[str, Any]:

@@ -61,7 +61,7 @@ from ivory_table.stations.offset.entries import (
 from ivory_table.stations.tram.entries import BegunAnew, CentreFelt, Counted, ReadMm, ScrewFelt
 from tests.conftest import NOON, after
 from tests.runs.test_frozen import NEWEST, RELEASED, entry_of, station_of
-from tests.stations.test_run import keep, practise, start
+from tests.stations.keeping import keep, practise, start
 
 HERON = RunSetup.model_validate(NEWEST["setup"])
 EXAMPLES: dict[str, Row] = {body["kind"]: entry_of(body, station_of(body)).what for body in NEWEST["rows"]}

@@ -29,7 +29,7 @@ from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.trouble import Clash
 from ivory_table.store.workshop import Workshop
 from tests.dialects import INNER, Dialect, DialectPlug
-from tests.stations.test_on_line import Floor
+from tests.stations.floor import Floor
 from tests.teacher import shown_by
 
 #: One here; another is taught and proved in the browser, the others are worked with in `make slow`.

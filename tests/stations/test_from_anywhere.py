@@ -28,8 +28,8 @@ from ivory_table.stations.offset.entries import (
 from ivory_table.stations.stored.entries import OffsetSet, Readback
 from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 
-from .test_prepare_and_tram import renew
-from .test_run import keep, practise, start
+from .keeping import keep, practise, start
+from .machines import renew
 
 STEPS = (1.0, 0.1, 0.02)
 

@@ -29,7 +29,7 @@ from ivory_table.stations.tram.standing import beyond_knobs, gives_up, told_enou
 from ivory_table.stations.tram.standing import trammed as trammed_by
 from ivory_table.stations.turned import Turned, TurnedAll
 
-from .test_run import keep, start
+from .keeping import keep, start
 
 
 class Table:

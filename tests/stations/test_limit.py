@@ -8,7 +8,7 @@ from ivory_table.stations import first_layer, offset
 from ivory_table.stations.first_layer.entries import ProofStarted
 from ivory_table.stations.offset.entries import Felt, LimitClosed, LimitOpened, ZeroDoubted
 from ivory_table.stations.sign_off.entries import SignedOff
-from tests.stations.test_run import keep, practise, start
+from tests.stations.keeping import keep, practise, start
 
 
 def test_nothing_is_printed_or_signed_while_the_limit_is_open(desk: Desk) -> None:

@@ -35,7 +35,7 @@ from ivory_table.stations.mesh.readback import ReadbackPaste, compared
 from ivory_table.stations.mesh.state import Mesh
 from ivory_table.stations.mesh.survey import survey_at
 from ivory_table.stations.mesh_used import MeshUsed
-from tests.stations.test_run import keep, practise, start
+from tests.stations.keeping import keep, practise, start
 
 
 def measured(desk: Desk, run_id: str = "run", machine: str = "heron", **plan: object) -> OpenRun:

@@ -28,7 +28,7 @@ from ivory_table.stations.turned import Turned
 from ivory_table.store.trouble import Clash, Unknown
 from tests.conftest import NOON
 
-from .test_run import keep, practise, start
+from .keeping import keep, practise, start
 
 
 def line(run, station: str):
