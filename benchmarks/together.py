@@ -1,6 +1,6 @@
 """Eight people on forty machines, a step every two seconds each, and a backup while they write.
 
-`python benchmarks/together.py --minutes 10`. Bars: 95 % of answers within 150 ms on a quiet machine, no error, nothing
+`python -m benchmarks.together --minutes 10`. Bars: 95 % of answers within 150 ms on a quiet machine, no error, nothing
 lost; while a backup is made nobody waits over 200 ms; the copy, brought back, shows the same state.
 """
 
