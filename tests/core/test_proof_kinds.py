@@ -11,7 +11,7 @@ from ivory_table.core.defaults import BEAD, JUDGE, PROOF
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.moves import best_turns, might_scrape
 from ivory_table.core.plate import KeepOut, Plate
-from ivory_table.core.proof import ladder_aways, ladder_zones, loop_mm, plan, skirt_half_mm
+from ivory_table.core.proof import MOST_ZONES, ladder_aways, ladder_zones, loop_mm, plan, skirt_half_mm
 from ivory_table.core.proof_field import estimate_field, expected_sd
 from ivory_table.core.signs import Mark
 from ivory_table.core.zones_sound import chance_sound, judged_done, looks_sound
@@ -59,8 +59,26 @@ def test_a_ladder_lies_near_the_middle_on_the_plate_and_off_its_clips() -> None:
     for zone in ladder_zones(kept, aways, 10):
         assert not kept.kept_out(zone.x_mm, zone.y_mm, pitch / 2 + 2)
     small = Plate(id="s", name="small", width_mm=45, depth_mm=45)
-    with pytest.raises(ValueError, match="no room for a ladder of 9"):
+    with pytest.raises(ValueError, match="no room for a ladder on small: 1 of"):
         ladder_zones(small, aways, 10)
+
+
+def test_a_long_ladder_on_a_small_plate_leaves_its_nearest_heights_for_another() -> None:
+    narrow = Plate(id="n", name="narrow", width_mm=90, depth_mm=70)
+    aways = tuple(round(1.0 - 0.08 * k, 2) for k in range(34))
+    zones = ladder_zones(narrow, aways, 10)
+    assert PROOF.ladder_least <= len(zones) < 34
+    assert tuple(z.away_mm for z in zones) == aways[: len(zones)]
+    assert all(narrow.holds(z.x_mm, z.y_mm, 5) for z in zones)
+    assert len(ladder_zones(WREN.plate, aways, 10)) == 34
+
+
+def test_the_ladder_of_a_height_nobody_knows_reaches_to_three_sds() -> None:
+    aways = ladder_aways(0.2, 0.5, 0.2)
+    # From clear of the plate, were it two sds nearer, to the layer itself, were it three further.
+    assert 0.2 - 2 * 0.5 + aways[0] > 0.09
+    assert 0.2 + 3 * 0.5 + aways[-1] < 0.2
+    assert len(aways) <= PROOF.ladder_most <= MOST_ZONES
 
 
 def test_a_rectangle_is_looked_at_along_its_loop_and_a_disc_along_its_circle() -> None:

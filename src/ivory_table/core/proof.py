@@ -20,7 +20,7 @@ ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", 
 ProofChoice = Literal["advised", 5, 9, "mesh", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
 PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
 #: No proof has more zones.
-MOST_ZONES = 25
+MOST_ZONES = 36
 
 
 class Zone(Value):
@@ -200,7 +200,10 @@ def skirt_half_mm(plate: Plate) -> float:
 
 
 def ladder_zones(plate: Plate, aways_mm: tuple[float, ...], patch_mm: float) -> tuple[Zone, ...]:
-    """Patches as near the plate's middle as they fit, row by row from the front, each at its own height."""
+    """Patches as near the plate's middle as they fit, row by row from the front, each at its own height.
+
+    Where not all of them fit, the nearest heights are left for another one. Raises ValueError where hardly any does.
+    """
     cx, cy = plate.centre
     pitch = patch_mm + PROOF.ladder_gap_mm
     around = range(-6, 7)
@@ -212,12 +215,12 @@ def ladder_zones(plate: Plate, aways_mm: tuple[float, ...], patch_mm: float) -> 
         and not plate.kept_out(cx + i * pitch, cy + j * pitch, pitch / 2 + 2)
     ]
     near = sorted(free, key=lambda p: max(abs(p[0] - cx), abs(p[1] - cy)))[: len(aways_mm)]
-    if len(near) < len(aways_mm):
-        raise ValueError(f"There is no room for a ladder of {len(aways_mm)} patches on {plate.name}.")
+    if len(near) < min(len(aways_mm), PROOF.ladder_least):
+        raise ValueError(f"There is no room for a ladder on {plate.name}: {len(near)} of its patches fit.")
     ordered = sorted(near, key=lambda p: (round(p[1], 3), p[0]))
     return tuple(
         Zone(name=f"step {k + 1}, {_step_words(away)}", x_mm=round(x, 2), y_mm=round(y, 2), away_mm=away)
-        for k, ((x, y), away) in enumerate(zip(ordered, aways_mm, strict=True))
+        for k, ((x, y), away) in enumerate(zip(ordered, aways_mm[: len(near)], strict=True))
     )
 
 
@@ -230,12 +233,13 @@ def _step_words(away_mm: float) -> str:
 def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, ...]:
     """Heights of a ladder's patches against the present one, mm, from far to near, for gaps believed so at layer height.
 
-    It begins where the tip surely does not scrape, and goes down to where it surely holds. Each step is so small that
+    It begins where the tip surely does not scrape, and goes down to where it surely holds: whoever watches it ends it at the
+    first that does, so that those below cost nothing. Each step is so small that
     from a patch that does not hold the next cannot scrape.
     """
     step = round(PROOF.ladder_step * layer_mm, 3)
     above = max(PROOF.ladder_clear * layer_mm - (gap_mm - 2 * sd_mm), 0.0)
-    down = max(gap_mm + 2 * sd_mm - 0.8 * layer_mm, step)
+    down = max(gap_mm + 3 * sd_mm - 0.8 * layer_mm, step)
     first = int(np.ceil(above / step))
     count = min(first + int(np.ceil(down / step)) + 1, PROOF.ladder_most)
     return tuple(round((first - k) * step, 3) for k in range(count))

@@ -196,6 +196,7 @@ class Proof(Value):
     ladder_step: float
     ladder_clear: float
     ladder_most: int
+    ladder_least: int
     ladder_from_mm: float
     ladder_patch_mm: float
     ladder_gap_mm: float
