@@ -1,4 +1,4 @@
-"""What a proof's marks say of its gaps, what they teach for good, and which proof comes next."""
+"""What a proof's marks say of its gaps, what they teach for good, which zones are wanted sound, and which proof comes next."""
 
 from dataclasses import replace
 from typing import TYPE_CHECKING
@@ -9,10 +9,14 @@ from ivory_table.core.causes import HEIGHT, ZERO
 from ivory_table.core.defaults import JUDGE, PROOF
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
 from ivory_table.core.proof_field import caliper_after, field_prior, judged_field, learn_proof
-from ivory_table.runs.proof import JudgedProof, ProofRun
+from ivory_table.core.zones_sound import chance_sound
+from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 
 if TYPE_CHECKING:
     from ivory_table.runs.state import RunState
+
+#: What moves plate or nozzle by a number that is known: turns of all knobs, a new stored value, another layer.
+MOVED_IN_STEPS = frozenset({"turned_all", "offset_set", "layer_chosen"})
 
 
 def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
@@ -88,6 +92,42 @@ def two_heights(run: "RunState") -> ProofPlan | None:
     z = len(laid.zones)
     closest = mean[:z] - PROOF.halves_clear_sds * np.sqrt(np.diag(cov)[:z])
     return laid if (closest > JUDGE.scrape_mm).all() else None
+
+
+def sound_unseen(run: "RunState") -> float | None:
+    """The chance that every zone is sound once something was moved after a proof that held everywhere.
+
+    None where it is too low to do without a print of how it stands now, nobody saw all zones hold, or more was done than a
+    step of the offset or of the knobs: a mesh measured anew, or another feed, is seen printed first.
+    """
+    proof = run.proofs[-1] if run.proofs else None
+    if proof is None or run.open_proof is not None or not run.setup.causes_considered:
+        return None
+    if not proof.held_everywhere or not run.moved_by <= MOVED_IN_STEPS:
+        return None
+    field = replace(run.wanted.field, looked_at=frozenset(range(len(run.wanted.plan.zones))))
+    p = run.eye.trust * chance_sound(field, run.wanted.plan.bead)
+    return p if p >= JUDGE.unseen_at else None
+
+
+def wanted_zones(run: "RunState") -> Wanted:
+    """The zones that are to be sound, and all that is known of them: of the newest proof that shows the whole plate."""
+    proof = run.open_proof
+    laid = next((p.plan for p in reversed(run.proofs) if p.plan.judges_all), None)
+    if laid is None and run.proofs and run.proofs[-1].plan.kind == "patches":
+        laid = run.proofs[-1].plan
+    laid = laid or plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)
+    if proof is None or laid is not proof.plan:
+        # Another first layer than it was printed in may have been chosen since.
+        laid = laid.with_bead(run.bead if proof is None else proof.plan.bead)
+    places = run.judged_places
+    if proof is not None:
+        seen = {*proof.marks, *proof.skipped}
+        places = places | {place for k, place in enumerate(proof.plan.zone_places) if k in seen}
+    judged = frozenset(k for k, place in enumerate(laid.zone_places) if place in places)
+    if proof is not None and laid == proof.plan:
+        return Wanted(laid, run.zone_field(proof), tuple(proof.marks.values()), judged)
+    return Wanted(laid, replace(run.foreseen(laid), looked_at=judged), (), judged)
 
 
 def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:

@@ -11,14 +11,14 @@ from ivory_table.core import tram_told
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
-from ivory_table.core.defaults import HEAT, JUDGE, LAYER, PROOF, TRAM
+from ivory_table.core.defaults import HEAT, LAYER, PROOF, TRAM
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.gauge import Feel
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
 from ivory_table.core.plate import Machine
 from ivory_table.core.prior import first_belief
 from ivory_table.core.probe_tilt import reads_high_mm
-from ivory_table.core.proof import ProofPlan, plan, zones_on
+from ivory_table.core.proof import ProofPlan, zones_on
 from ivory_table.core.proof_field import field_prior, judged_field
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.springy import in_words, under_gauge_mm
@@ -27,16 +27,13 @@ from ivory_table.core.thermal import ThermalStudy, warp
 from ivory_table.core.tip_heat import shorter_mm
 from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array
-from ivory_table.core.zones_sound import chance_sound, judged_done, looks_sound
+from ivory_table.core.zones_sound import judged_done, looks_sound
 from ivory_table.runs.entry import Entry
-from ivory_table.runs.judging import judge_proof, two_heights, with_marks_learnt
+from ivory_table.runs.judging import judge_proof, sound_unseen, two_heights, wanted_zones, with_marks_learnt
 from ivory_table.runs.mesh_in_use import with_mesh_found
 from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 from ivory_table.runs.record import RunRecord, Slice
 from ivory_table.runs.row import Row
-
-#: What moves plate or nozzle by a number that is known: turns of all knobs, a new stored value.
-MOVED_IN_STEPS = frozenset({"turned_all", "offset_set", "layer_chosen"})
 
 
 @dataclass(frozen=True, eq=False)
@@ -314,39 +311,13 @@ class RunState(RunRecord):
 
     @cached_property
     def sound_unseen(self) -> float | None:
-        """The chance that every zone is sound once something was moved after a proof that held everywhere.
-
-        None where it is too low to do without a print of how it stands now, nobody saw all zones hold, or more was done than a
-        step of the offset or of the knobs: a mesh measured anew, or another feed, is seen printed first.
-        """
-        proof = self.proofs[-1] if self.proofs else None
-        if proof is None or self.open_proof is not None or not self.setup.causes_considered:
-            return None
-        if not proof.held_everywhere or not self.moved_by <= MOVED_IN_STEPS:
-            return None
-        field = replace(self.wanted.field, looked_at=frozenset(range(len(self.wanted.plan.zones))))
-        p = self.eye.trust * chance_sound(field, self.wanted.plan.bead)
-        return p if p >= JUDGE.unseen_at else None
+        """The chance that every zone is sound after a move that was not printed; None where it is too low to do without."""
+        return sound_unseen(self)
 
     @cached_property
     def wanted(self) -> Wanted:
-        """The zones that are to be sound, and all that is known of them: of the newest proof that shows the whole plate."""
-        proof = self.open_proof
-        laid = next((p.plan for p in reversed(self.proofs) if p.plan.judges_all), None)
-        if laid is None and self.proofs and self.proofs[-1].plan.kind == "patches":
-            laid = self.proofs[-1].plan
-        laid = laid or plan(self.setup.machine, self.setup.plate, self.setup.filament, 5)
-        if proof is None or laid is not proof.plan:
-            # Another first layer than it was printed in may have been chosen since.
-            laid = laid.with_bead(self.bead if proof is None else proof.plan.bead)
-        places = self.judged_places
-        if proof is not None:
-            seen = {*proof.marks, *proof.skipped}
-            places = places | {place for k, place in enumerate(proof.plan.zone_places) if k in seen}
-        judged = frozenset(k for k, place in enumerate(laid.zone_places) if place in places)
-        if proof is not None and laid == proof.plan:
-            return Wanted(laid, self.zone_field(proof), tuple(proof.marks.values()), judged)
-        return Wanted(laid, replace(self.foreseen(laid), looked_at=judged), (), judged)
+        """The zones that are to be sound, and all that is known of them."""
+        return wanted_zones(self)
 
     def with_marks(self) -> "RunState":
         """The newest proof's marks taken into the belief, as the next change needs them; and what was mended since."""
