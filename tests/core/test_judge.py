@@ -372,3 +372,20 @@ def test_no_knob_is_turned_where_turning_makes_nothing_better() -> None:
     gaps = 0.19 + np.random.default_rng(1).normal(0, 0.004, (512, 5))
     moves = np.array([[0.04, 0.0], [0.0, 0.04], [0.02, 0.02], [0.0, 0.0], [0.04, 0.04]])
     assert best_turns(gaps, moves, LOW, HIGH, 0.19).tolist() == [0.0, 0.0]
+
+
+def test_what_a_caliper_has_measured_need_not_be_seen_on_another_print() -> None:
+    mean, cov = zones_prior()
+    mean[:5] = 0.2135
+    cov[:5, :5] = 0.005**2 + 0.006**2 * np.eye(5)
+    cov[5, 5] = 1e-8
+    field = estimate_field(mean, cov, (), BEAD_042)
+    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+
+    def first(calipered: int) -> Action:
+        before = Before(judged=frozenset(range(5)), proofs=2, calipered=calipered)
+        return next_actions(field, BEAD_042, "PLA", (), **known, before=before)[0]
+
+    # Rather sound and seen once: the same again. Most of it measured: it is moved at once, and nothing is printed after it.
+    assert [first(n).kind for n in (0, 2, 3, 5)] == ["print_again", "print_again", "offset", "offset"]
+    assert first(5).proofs_left == 0

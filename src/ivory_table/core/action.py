@@ -75,6 +75,8 @@ class Before:
     measured: frozenset[int] = frozenset()
     #: By zone its patch on the newest proof that a caliper can measure; None: those of the marks.
     to_measure: Mapping[int, int] | None = None
+    #: Zones measured by a caliper on the newest proof.
+    calipered: int = 0
     #: Whether a caliper is at hand: None while nobody has said.
     caliper: bool | None = None
     #: The mesh in use is an earlier run's: it can be measured anew.

@@ -247,7 +247,9 @@ class _Decision:
     def _evidence_first(self) -> tuple[Action, ...]:
         """One look may be wrong: what the same print would tell is weighed against the step, both followed to the end."""
         can, better, was = self.can, self.better, self.can.before
-        if not better or can.odds.dirty or can.odds.likeliest is not None or was.repeats:
+        # A caliper on most of its zones is a second look, and a better one.
+        seen_twice = was.repeats or 2 * was.calipered > can.field.zones
+        if not better or can.odds.dirty or can.odds.likeliest is not None or seen_twice:
             return ()
         back = _steps_back(better[0], was, can.z_step_mm) and can.now > JUDGE.gain
         little = better[0].p_all_sound < can.now + 2 * JUDGE.gain and can.now >= JUDGE.evidence_at
@@ -301,8 +303,8 @@ class _Decision:
         measured = caliper(can.gaps, can.aims, fused, can.mended, first[0].total_minutes)
         if measured is None:
             return first
-        saves = first[0].total_minutes - measured.total_minutes
-        wanted = first[0] is not self.feed and saves > JUDGE.caliper_saves and can.before.caliper
+        saves = measured.total_minutes < first[0].total_minutes
+        wanted = first[0] is not self.feed and saves and can.before.caliper
         return (measured, *first) if wanted else (*first, measured)
 
 

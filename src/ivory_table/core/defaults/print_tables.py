@@ -74,7 +74,6 @@ class Judge(Value):
     also_at: float
     bundle_at: float
     look_until: float
-    caliper_saves: float
     minutes: Minutes
 
 

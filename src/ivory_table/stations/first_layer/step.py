@@ -66,6 +66,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         ),
         caliper=state.caliper,
         to_measure=_to_measure(proof, wanted),
+        calipered=len({proof.plan.zone_places[k] for k, mark in proof.marks.items() if mark.caliper_mm is not None}),
         mesh_of_old=state.mesh is not None and state.mesh is run.setup.mesh,
         fed=feed_settled(state),
         feed_unknown=feed_unknown(run),
