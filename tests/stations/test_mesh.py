@@ -136,6 +136,25 @@ def test_a_mistyped_height_is_asked_about_with_the_likely_one(desk: Desk) -> Non
     assert 3.7 in Mesh.of(run.state).points.values()
 
 
+def test_where_a_neighbour_was_wrong_the_right_reading_says_so(desk: Desk) -> None:
+    """A slope of a quarter of a mm between two points: which of them it is the others tell."""
+    start(desk, "heron")
+    keep(desk, "mesh", MeshPlanned(columns=4, rows=4, owns_zero=True, readings=16))
+    for column in range(4):
+        keep(desk, "mesh", MeshPoint(column=column, row=0, height_mm=0.01 * column))
+    run = keep(desk, "mesh", MeshPoint(column=3, row=1, height_mm=0.28, sure=True))
+    odd = next(p for p in mesh.view.view(run).points if (p.column, p.row) == (3, 1))
+    with pytest.raises(Refused, match="It would fit if .0.280 mm at") as asked:
+        keep(desk, "mesh", MeshPoint(column=2, row=1, height_mm=0.02))
+    assert f"({odd.x_mm:.0f}, {odd.y_mm:.0f})" in str(asked.value)
+    assert asked.value.insist
+    # One that is wrong itself is explained by no other.
+    keep(desk, "mesh", MeshPoint(column=2, row=1, height_mm=0.02, sure=True))
+    with pytest.raises(Refused, match="far from") as alone:
+        keep(desk, "mesh", MeshPoint(column=1, row=1, height_mm=0.9))
+    assert "It would fit" not in str(alone.value)
+
+
 def test_points_in_a_clip_are_filled_and_never_asked_for(desk: Desk) -> None:
     start(desk, "heron")
     keep_out = desk.open("run").setup.plate.keep_outs[0]

@@ -220,6 +220,7 @@ class Survey(Value):
     fade_share: float
     least_points: int
     near_mm: float
+    looks_beside: int
     near_sd: float
     felt_within_mm: float
     most_again: int

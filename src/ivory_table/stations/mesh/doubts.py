@@ -81,8 +81,18 @@ def _refuse_unreadable(run: OpenRun, point: Point) -> None:
 
 def _ask_about_mistyped(run: OpenRun, point: Point, typed_mm: float) -> None:
     survey = survey_at(run)
-    if survey is not None and point in survey.place_of:
+    if survey is None or point not in survey.place_of:
+        return
+    try:
         _ask_about(*survey.expected(survey.place_of[point]), typed_mm)
+    except Refused as asked:
+        if (odd := survey.odd_beside(survey.place_of[point], typed_mm)) is None:
+            raise
+        beside = (
+            f" It would fit if {signed(odd.value_mm, 3)} mm at ({odd.x_mm:.0f}, {odd.y_mm:.0f}) were wrong: "
+            "then keep this one, and read that one again."
+        )
+        raise Refused(asked.code, f"{asked}{beside}", asked.field, insist=True) from asked
 
 
 def _ask_about(mean: float, sd: float, typed_mm: float) -> None:

@@ -1,7 +1,7 @@
 """The survey at hand: where its points are read, what its readings say of the plate, which are doubted, and what is next."""
 
 import itertools
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -165,6 +165,19 @@ class Survey:
         """Mean and sd in mm of what a faultless hand would read at a place."""
         mean, sd = self.field.at([place_mm])
         return float(mean[0]), float(sd[0])
+
+    def odd_beside(self, place_mm: tuple[float, float], height_mm: float) -> PlaceRead | None:
+        """Of the readings nearest to a place the one that was wrong, should this height be right; None where none explains it."""
+        readings = self.field.readings
+        away = [np.hypot(r.x_mm - place_mm[0], r.y_mm - place_mm[1]) for r in readings]
+        for k in map(int, np.argsort(away)[: SURVEY.looks_beside]):
+            rest = replace(self.field, readings=(*readings[:k], *readings[k + 1 :]))
+            mean, sd = rest.at([place_mm])
+            off, _ = rest.at([(readings[k].x_mm, readings[k].y_mm)])
+            explains = abs(height_mm - float(mean[0])) <= max(SURVEY.near_sd * float(sd[0]), SURVEY.near_mm)
+            if explains and abs(readings[k].value_mm - float(off[0])) > SURVEY.near_mm:
+                return readings[k]
+        return None
 
     def approach(self, point: Point) -> Approach:
         """Where the gauge may drag over a point, with what was felt there so far."""
