@@ -144,7 +144,7 @@ def test_where_a_neighbour_was_wrong_the_right_reading_says_so(desk: Desk) -> No
         keep(desk, "mesh", MeshPoint(column=column, row=0, height_mm=0.01 * column))
     run = keep(desk, "mesh", MeshPoint(column=3, row=1, height_mm=0.28, sure=True))
     odd = next(p for p in mesh.view.view(run).points if (p.column, p.row) == (3, 1))
-    with pytest.raises(Refused, match="It would fit if .0.280 mm at") as asked:
+    with pytest.raises(Refused, match=r"It would fit if .0.280 mm at") as asked:
         keep(desk, "mesh", MeshPoint(column=2, row=1, height_mm=0.02))
     assert f"({odd.x_mm:.0f}, {odd.y_mm:.0f})" in str(asked.value)
     assert asked.value.insist
