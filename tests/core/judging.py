@@ -11,11 +11,7 @@ from ivory_table.core.proof_field import judged_field
 from ivory_table.core.signs import Mark
 
 BEAD_042 = Bead(0.42, 0.2)
-
-
 ZONES = np.array([[20.0, 20.0], [200.0, 20.0], [110.0, 110.0], [20.0, 200.0], [200.0, 200.0]])
-
-
 LOW, HIGH = BEAD_042.bands_mm()["sound"]
 
 

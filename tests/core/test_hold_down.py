@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.ndimage import rotate
 
-from ivory_table.core.hold_down import HoldDown, hold_down, modulus_mm3
+from ivory_table.core.hold_down import HoldDown, _pull, hold_down, modulus_mm3
 
 
 def box(width: float, depth: float, cell: float = 0.5) -> np.ndarray:
@@ -91,8 +91,6 @@ def test_higher_and_sharper_is_worse_and_wider_is_better(
 def test_a_part_of_one_layer_is_pulled_a_little_and_one_of_no_height_not_at_all() -> None:
     pulls = [of(80, 80, h, "ABS").p_off for h in (0.001, 0.5, 0.9, 5.0)]
     assert pulls == sorted(pulls)
-    from ivory_table.core.hold_down import _pull
-
     flat, low, tall = (_pull(80, h, "ABS", 90.0, 0.0, enclosed=False) for h in (0.0, 0.5, 1.0))
     assert flat == 0.0
     # Of a low, long part it grows with the height.

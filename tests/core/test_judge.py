@@ -19,6 +19,16 @@ from ivory_table.core.remedies import Remedies
 from ivory_table.core.signs import Mark
 from tests.core.judging import BEAD_042, HIGH, LOW, by_causes, errors, zones_prior
 
+#: A machine with no knobs and no mesh in use: nothing but its offset moves.
+ALONE = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+
+
+def all_at(gap_mm: float, common_mm: float, own_mm: float) -> FieldPosterior:
+    """Five zones believed at one gap, with what they share and have for themselves of its error; the feed known."""
+    mean, cov = zones_prior()
+    mean[:5], cov[:5, :5], cov[5, 5] = gap_mm, common_mm**2 + own_mm**2 * np.eye(5), 1e-8
+    return estimate_field(mean, cov, (), BEAD_042)
+
 
 @settings(deadline=None, max_examples=40)
 @given(errors)
@@ -164,16 +174,15 @@ def test_what_was_mended_in_vain_is_not_mended_again_before_a_ladder() -> None:
     cov[:5, :5] = 0.01**2 * np.eye(5)
     marks = tuple(Mark(k, "loose") for k in range(5))
     field = by_causes(marks, mean, cov)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
-    first = next_actions(field, BEAD_042, "PLA", marks, **known, before=Before(fallen=True))[0]
+    first = next_actions(field, BEAD_042, "PLA", marks, **ALONE, before=Before(fallen=True))[0]
     assert first.kind == "remedy"
     again = Before(fallen=True, mended_in_vain=frozenset(first.causes))
-    second = next_actions(field, BEAD_042, "PLA", marks, **known, before=again)[0]
+    second = next_actions(field, BEAD_042, "PLA", marks, **ALONE, before=again)[0]
     assert second.kind == "ladder"
     assert "mended already" in second.reason
     # Of something else than that, the remedy is still the first.
     other = Before(fallen=True, mended_in_vain=frozenset({"fan"}))
-    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=other)[0].kind == "remedy"
+    assert next_actions(field, BEAD_042, "PLA", marks, **ALONE, before=other)[0].kind == "remedy"
 
 
 def test_a_step_back_is_one_to_where_the_last_came_from() -> None:
@@ -226,19 +235,14 @@ def test_two_heights_are_expected_to_leave_no_more_minutes_than_one() -> None:
 
 
 def test_a_plate_that_is_rather_sound_is_seen_twice_before_it_is_moved() -> None:
-    mean, cov = zones_prior()
-    mean[:5] = 0.219
-    cov[:5, :5] = 0.006**2 + 0.002**2 * np.eye(5)
-    cov[5, 5] = 1e-8
-    field = estimate_field(mean, cov, (), BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
-    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(judged=frozenset(range(5)), proofs=2))
+    field = all_at(0.219, 0.006, 0.002)
+    first = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=Before(judged=frozenset(range(5)), proofs=2))
     assert first[0].kind == "print_again"
     assert JUDGE.rather_sound < first[0].p_all_sound < JUDGE.done_at
     assert first[1].kind == "offset"
     assert first[1].p_all_sound > 0.95
     seen_twice = Before(judged=frozenset(range(5)), proofs=3, repeats=1)
-    assert next_actions(field, BEAD_042, "PLA", (), **known, before=seen_twice)[0].kind == "offset"
+    assert next_actions(field, BEAD_042, "PLA", (), **ALONE, before=seen_twice)[0].kind == "offset"
 
 
 #: Further apart than the usual layer forgives, and nothing evens it out.
@@ -252,7 +256,7 @@ def apart(before: Before, gaps: tuple[float, ...] = APART, layers: tuple[Bead, .
     mean, cov = zones_prior()
     marks = tuple(Mark(k, BEAD_042.grade_at(gap), gap) for k, gap in enumerate(gaps))
     field = estimate_field(mean, cov, marks, BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False, "can_mesh": False}
+    known = {**ALONE, "can_mesh": False}
     return next_actions(field, BEAD_042, "PLA", marks, layers=layers, before=before, **known)
 
 
@@ -289,8 +293,7 @@ def test_a_height_nobody_knows_is_looked_for_by_a_ladder() -> None:
     mean, cov = zones_prior()
     cov[:5, :5] += 0.3**2
     field = estimate_field(mean, cov, (), BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
-    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(height_unknown=True))[0]
+    first = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=Before(height_unknown=True))[0]
     assert (first.kind, first.minutes) == ("ladder", JUDGE.minutes.proof)
     assert first.total_minutes == 2 * JUDGE.minutes.proof + JUDGE.minutes.offset
     assert f"known to ±{np.sqrt(field.cov[:5, :5].mean()):.2f} mm only" in first.reason
@@ -301,8 +304,7 @@ def test_what_a_part_of_the_plate_showed_is_taken_up_before_the_rest_is_printed(
     mean[:5] = 0.30
     cov[:5, :5] = 0.01**2 + 0.02**2 * np.eye(5)
     field = estimate_field(mean, cov, (), BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
-    first = next_actions(field, BEAD_042, "PLA", (), **known, before=Before(judged=frozenset({0, 1}), proofs=1))[0]
+    first = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=Before(judged=frozenset({0, 1}), proofs=1))[0]
     assert first.kind == "offset"
     assert first.shift_mm is not None
     assert first.shift_mm < -0.05
@@ -310,25 +312,19 @@ def test_what_a_part_of_the_plate_showed_is_taken_up_before_the_rest_is_printed(
 
 def test_a_stored_value_that_nothing_is_printed_after_need_not_win_as_much() -> None:
     """Sound enough to be done, and a hundredth further surer still: it is stored, and no print is spent on it."""
-    mean, cov = zones_prior()
-    mean[:5] = 0.21
-    cov[:5, :5] = 0.005**2 + 0.006**2 * np.eye(5)
-    cov[5, 5] = 1e-8
-    field = estimate_field(mean, cov, (), BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    field = all_at(0.21, 0.005, 0.006)
     seen = Before(judged=frozenset(range(5)), proofs=2)
-    ranked = next_actions(field, BEAD_042, "PLA", (), **known, before=seen)
+    ranked = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=seen)
     done = next(a for a in ranked if a.kind == "done")
     assert JUDGE.done_at < done.p_all_sound < ranked[0].p_all_sound - JUDGE.unseen_gain
     assert ranked[0].kind == "offset"
     assert ranked[0].p_all_sound - done.p_all_sound < JUDGE.gain
     assert ranked[0].proofs_left == 0
     # What is surer than that is done, and where a print would have to show it the same gain is not worth one.
-    mean[:5] = 0.207
-    surer = next_actions(estimate_field(mean, cov, (), BEAD_042), BEAD_042, "PLA", (), **known, before=seen)
+    surer = next_actions(all_at(0.207, 0.005, 0.006), BEAD_042, "PLA", (), **ALONE, before=seen)
     assert surer[0].kind == "done"
     doubted = Before(judged=frozenset(range(5)), proofs=2, trust=0.9)
-    assert next_actions(field, BEAD_042, "PLA", (), **known, before=doubted)[0].kind == "print_again"
+    assert next_actions(field, BEAD_042, "PLA", (), **ALONE, before=doubted)[0].kind == "print_again"
 
 
 def test_a_caliper_goes_to_the_patch_that_tells_most_of_all_zones() -> None:
@@ -361,11 +357,10 @@ def test_a_feed_nobody_has_measured_is_measured_before_anything_is_moved_by_grad
     cov[:5, :5] = 0.03**2 + 0.01**2 * np.eye(5)
     marks = tuple(Mark(k, "parted") for k in range(5))
     field = by_causes(marks, mean, cov)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
     unknown = Before(judged=frozenset(range(5)), proofs=1, feed_unknown=True)
-    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=unknown)[0].kind == "feed"
+    assert next_actions(field, BEAD_042, "PLA", marks, **ALONE, before=unknown)[0].kind == "feed"
     fed = Before(judged=frozenset(range(5)), proofs=1, fed=True)
-    assert next_actions(field, BEAD_042, "PLA", marks, **known, before=fed)[0].kind == "offset"
+    assert next_actions(field, BEAD_042, "PLA", marks, **ALONE, before=fed)[0].kind == "offset"
 
 
 def test_no_knob_is_turned_where_turning_makes_nothing_better() -> None:
@@ -375,16 +370,11 @@ def test_no_knob_is_turned_where_turning_makes_nothing_better() -> None:
 
 
 def test_what_a_caliper_has_measured_need_not_be_seen_on_another_print() -> None:
-    mean, cov = zones_prior()
-    mean[:5] = 0.2135
-    cov[:5, :5] = 0.005**2 + 0.006**2 * np.eye(5)
-    cov[5, 5] = 1e-8
-    field = estimate_field(mean, cov, (), BEAD_042)
-    known = {"z_step_mm": 0.01, "knob_moves": None, "mesh_in_use": False}
+    field = all_at(0.2135, 0.005, 0.006)
 
     def first(calipered: int) -> Action:
         before = Before(judged=frozenset(range(5)), proofs=2, calipered=calipered)
-        return next_actions(field, BEAD_042, "PLA", (), **known, before=before)[0]
+        return next_actions(field, BEAD_042, "PLA", (), **ALONE, before=before)[0]
 
     # Rather sound and seen once: the same again. Most of it measured: it is moved at once, and nothing is printed after it.
     assert [first(n).kind for n in (0, 2, 3, 5)] == ["print_again", "print_again", "offset", "offset"]

@@ -40,6 +40,11 @@ class ProofRun:
         return any(self.plan.zones[k].away_mm <= 0 and m.fell for k, m in self.marks.items())
 
     @property
+    def calipered(self) -> frozenset[tuple[float, float]]:
+        """The places (x, y) in mm that a caliper has measured."""
+        return frozenset(self.plan.zone_places[k] for k, m in self.marks.items() if m.caliper_mm is not None)
+
+    @property
     def zones_sound(self) -> tuple[int, int] | None:
         """How many zones were judged sound, of how many; of two halves one is enough. None for a ladder, whose steps are no zones."""
         if self.plan.kind == "ladder":

@@ -66,7 +66,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         ),
         caliper=state.caliper,
         to_measure=_to_measure(proof, wanted),
-        calipered=len({proof.plan.zone_places[k] for k, mark in proof.marks.items() if mark.caliper_mm is not None}),
+        calipered=len(proof.calipered),
         mesh_of_old=state.mesh is not None and state.mesh is run.setup.mesh,
         fed=feed_settled(state),
         feed_unknown=feed_unknown(run),
@@ -107,8 +107,7 @@ def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
     for k, mark in sorted(proof.marks.items(), reverse=True):
         if mark.to_measure and (place := proof.plan.zone_places[k]) in places:
             found[places.index(place)] = k
-    measured = {proof.plan.zone_places[k] for k, mark in proof.marks.items() if mark.caliper_mm is not None}
-    return {zone: k for zone, k in found.items() if places[zone] not in measured}
+    return {zone: k for zone, k in found.items() if places[zone] not in proof.calipered}
 
 
 def _apart_mm(state: RunState) -> float:

@@ -8,7 +8,7 @@ from ivory_table.runs.run import OpenRun
 
 from .entries import MeshBase, MeshCheckBegun, MeshFelt, MeshPlanned, MeshPoint
 from .state import Mesh, Point
-from .survey import survey_at, survey_of
+from .survey import is_near, survey_at, survey_of
 
 
 def _refuse_while_on(run: OpenRun) -> None:
@@ -64,8 +64,10 @@ def _felt(what: MeshFelt, run: OpenRun, source: Source) -> None:
 @doubt.register
 def _base(what: MeshBase, run: OpenRun, source: Source) -> None:
     survey = survey_at(run)
-    if survey is not None and source == "hand" and not what.sure:
-        _ask_about(*survey.expected(survey.base_mm), what.height_mm)
+    if survey is None or source != "hand" or what.sure:
+        return
+    if asked := _far_words(*survey.expected(survey.base_mm), what.height_mm):
+        raise Refused("far_from_expected", asked, "height_mm", insist=True)
 
 
 def _refuse_unreadable(run: OpenRun, point: Point) -> None:
@@ -83,23 +85,21 @@ def _ask_about_mistyped(run: OpenRun, point: Point, typed_mm: float) -> None:
     survey = survey_at(run)
     if survey is None or point not in survey.place_of:
         return
-    try:
-        _ask_about(*survey.expected(survey.place_of[point]), typed_mm)
-    except Refused as asked:
-        if (odd := survey.odd_beside(survey.place_of[point], typed_mm)) is None:
-            raise
-        beside = (
+    place = survey.place_of[point]
+    if not (asked := _far_words(*survey.expected(place), typed_mm)):
+        return
+    if (odd := survey.odd_beside(place, typed_mm)) is not None:
+        asked += (
             f" It would fit if {signed(odd.value_mm, 3)} mm at ({odd.x_mm:.0f}, {odd.y_mm:.0f}) were wrong: "
             "then keep this one, and read that one again."
         )
-        raise Refused(asked.code, f"{asked}{beside}", asked.field, insist=True) from asked
+    raise Refused("far_from_expected", asked, "height_mm", insist=True)
 
 
-def _ask_about(mean: float, sd: float, typed_mm: float) -> None:
-    """Raise Refused where a height is far from all that is known, and another one that is easily mistyped for it is near."""
-    near = max(SURVEY.near_sd * sd, SURVEY.near_mm)
-    if abs(typed_mm - mean) <= near:
-        return
+def _far_words(mean: float, sd: float, typed_mm: float) -> str:
+    """What is asked where a height is far from all that is known, with what may be meant instead; empty where it is near."""
+    if is_near(typed_mm, mean, sd):
+        return ""
     slips = {
         "with the other sign": -typed_mm,
         "with the decimal point one further left": typed_mm / 10,
@@ -107,12 +107,9 @@ def _ask_about(mean: float, sd: float, typed_mm: float) -> None:
         "in hundredths": typed_mm / 100,
         "in micrometres": typed_mm / 1000,
     }
-    meant = [(abs(v - mean), words, v) for words, v in slips.items() if abs(v - mean) <= near and v != typed_mm]
+    meant = [(abs(v - mean), words, v) for words, v in slips.items() if is_near(v, mean, sd) and v != typed_mm]
     instead = f" Did you mean {signed(min(meant)[2], 3)} mm ({min(meant)[1]})?" if meant else ""
-    raise Refused(
-        "far_from_expected",
+    return (
         f"{signed(typed_mm, 3)} mm is far from the {signed(mean, 2)} ± {sd:.2f} mm that is expected here.{instead} "
-        "Read it once more, or keep it as it is.",
-        "height_mm",
-        insist=True,
+        "Read it once more, or keep it as it is."
     )

@@ -21,6 +21,11 @@ from .entries import MeshPlanned
 from .state import Mesh, Point
 
 
+def is_near(height_mm: float, mean_mm: float, sd_mm: float) -> bool:
+    """Whether a height is as near to what is expected as a hand may be off."""
+    return abs(height_mm - mean_mm) <= max(SURVEY.near_sd * sd_mm, SURVEY.near_mm)
+
+
 @dataclass(frozen=True)
 class Doubt:
     """A point whose reading is doubted: what all the others say of it."""
@@ -174,8 +179,10 @@ class Survey:
             rest = replace(self.field, readings=(*readings[:k], *readings[k + 1 :]))
             mean, sd = rest.at([place_mm])
             off, _ = rest.at([(readings[k].x_mm, readings[k].y_mm)])
-            explains = abs(height_mm - float(mean[0])) <= max(SURVEY.near_sd * float(sd[0]), SURVEY.near_mm)
-            if explains and abs(readings[k].value_mm - float(off[0])) > SURVEY.near_mm:
+            if (
+                is_near(height_mm, float(mean[0]), float(sd[0]))
+                and abs(readings[k].value_mm - float(off[0])) > SURVEY.near_mm
+            ):
                 return readings[k]
         return None
 

@@ -144,6 +144,8 @@ export function FirstLayer() {
     />
   );
   const zone = view.zones[at];
+  // Both beads in section at one scale, below their words.
+  const perMm = zone && sectionScale([zone.swatch, view.target_swatch], 24);
   const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
   return (
     <Shell
@@ -189,15 +191,9 @@ export function FirstLayer() {
                   y={36}
                   label={zone.known ? "as it is" : "not known yet"}
                   unknown={!zone.known}
-                  perMm={sectionScale([zone.swatch, view.target_swatch], 24)}
+                  perMm={perMm}
                 />
-                <Section
-                  swatch={view.target_swatch}
-                  x={210}
-                  y={36}
-                  label="as wanted"
-                  perMm={sectionScale([zone.swatch, view.target_swatch], 24)}
-                />
+                <Section swatch={view.target_swatch} x={210} y={36} label="as wanted" perMm={perMm} />
               </>
             )
           }
