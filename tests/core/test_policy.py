@@ -385,3 +385,28 @@ def test_no_visit_is_expected_to_make_the_spread_larger(count: int) -> None:
         stop = advice.next_stop(belief, screws, 0.0, TOL)
         assert stop.spread_after_mm < 1.1 * belief.spread()[0]
         belief = tram_told.counted(belief, screws, j, 3 - 2 * j, 0.0)
+
+
+def test_a_knob_that_was_turned_back_goes_back_again_by_half_as_much_at_most() -> None:
+    belief = new_belief(SCREWS)
+    mm = SCREWS[1].mm_per_mark
+
+    low = belief
+    for j, height in enumerate([0.0, -1.0, 0.0, 0.0]):
+        low = low.read(low.gap_row(SCREWS[j].x_mm, SCREWS[j].y_mm), height, 0.005)
+
+    def wanted(*ups_mm: float) -> float:
+        """How far up support 1, found low, goes by the plan after these turns; mm."""
+        told = low
+        for up in ups_mm:
+            told = told.turned(1, up, 0.001)
+        return float(advice.turn_plan(told, SCREWS, 0.5)[1] * SCREWS[1].sense * mm)
+
+    free = wanted()
+    assert free > 0.5
+    # Turned once, or further the same way, it may be turned back as far as it takes.
+    assert wanted(-0.3) > free and wanted(-0.2, -0.2) > free
+    assert wanted(0.5, -0.2, -0.1) == pytest.approx(0.15, abs=mm / 2)
+    assert wanted(0.3, 0.2, -0.1) == pytest.approx(0.05, abs=mm / 2)
+    # The other way it goes on as far as it takes.
+    assert wanted(-0.5, 0.2) > free

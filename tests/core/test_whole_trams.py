@@ -161,3 +161,18 @@ def test_a_plate_further_off_than_two_turns_is_brought_to_the_drag(sunk: tuple[f
         belief = tram_told.counted(belief, screws, j, wanted, 0.0)
         dragged.add(j)
     assert np.ptp(heights) <= 2 * TOL
+
+
+@pytest.mark.parametrize("number", [4, 33])
+def test_a_knob_whose_bolt_goes_slack_does_not_swing_for_ever(number: int) -> None:
+    """It does nothing for a while each time it is turned back: these two were swung by three turns each for sixty rounds."""
+    screws = screws_of(6)
+    plate = trial.plate_for("elastic", trial.draws(23, number), screws, 0.0)
+    person = trial.Person(trial.draws(23, number, 1), screws, plate)
+    first, belief = trial.read_all(person, new_belief(screws))
+    again = trial.Person(
+        trial.draws(23, number, 1), screws, trial.plate_for("elastic", trial.draws(23, number), screws, 0.0)
+    )
+    second, _ = trial.read_all(again, trial.known_belief(belief))
+    assert first.rounds <= 15 and second.rounds <= 15
+    assert person.within() and again.within()

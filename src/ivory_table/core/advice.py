@@ -10,8 +10,10 @@ from itertools import combinations
 import numpy as np
 from numpy.polynomial.hermite_e import hermegauss
 from numpy.typing import NDArray
+from scipy.optimize import lsq_linear
 from scipy.stats import studentized_range
 
+from . import steps
 from .belief import Belief
 from .defaults import TRAM
 from .normals import normal_points, range_of
@@ -19,6 +21,10 @@ from .plate import Screw
 from .surface import Surface
 from .tram_told import drag_height, turned
 from .value import Array
+
+
+#: What a millimetre turned costs beside a millimetre left uneven, both squared, where a knob is held back.
+_TURNS_COST = 0.01
 
 
 @dataclass(frozen=True)
@@ -326,8 +332,11 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
     mark = np.array([s.mm_per_mark * s.sense for s in screws])
     # A whole plate raised together changes nothing here: keep the turns small instead.
     ideal = np.linalg.lstsq(normal + 1e-9 * np.eye(m), -pull, rcond=1e-7)[0]
-    # A plate that seems to want more than this is looked at again before it gets it.
-    ideal = np.clip(ideal, *(TRAM.most_at_once * s * np.array([sc.pitch_mm for sc in screws]) for s in (-1, 1)))
+    low, high = _reach(belief, screws)
+    if np.any((ideal < low) | (ideal > high)):
+        # The others make up for what one may not do, but do not go round it: small turns come first.
+        root = np.linalg.cholesky(normal + _TURNS_COST * np.eye(m))
+        ideal = lsq_linear(root.T, -np.linalg.solve(root, pull), bounds=(low, high)).x
     shifts = np.linspace(-0.5, 0.5, 9) * np.abs(mark).min() * smallest_marks
     best, best_cost = np.zeros(m), np.inf
     for common in shifts:
@@ -337,6 +346,40 @@ def turn_plan(belief: Belief, screws: tuple[Screw, ...], smallest_marks: float =
         if cost < best_cost:
             best, best_cost = marks, cost
     return best
+
+
+def _reach(belief: Belief, screws: tuple[Screw, ...]) -> tuple[Array, Array]:
+    """(m,), (m,) how far each support may go down and up in one round, mm.
+
+    A plate that seems to want more than `TRAM.most_at_once` turns is looked at again before it gets it. A knob that was
+    turned back once already goes back again by half as much at most: where its bolt goes slack it does nothing for a
+    while, and each turn worked out from the last one would overshoot, for ever.
+    """
+    high = TRAM.most_at_once * np.array([s.pitch_mm for s in screws])
+    low = -high
+    for j, screw in enumerate(screws):
+        *before, last = _legs(belief, j) or [0.0]
+        if before:
+            back = max(abs(last) / 2, screw.mm_per_mark)
+            if last > 0:
+                low[j] = max(low[j], -back)
+            else:
+                high[j] = min(high[j], back)
+    return low, high
+
+
+def _legs(belief: Belief, j: int) -> list[float]:
+    """How far knob j was turned each way in turn, mm up: turns in the same direction are one leg."""
+    legs: list[float] = []
+    for step in belief.told:
+        if isinstance(step, steps.DeclaredAnew) and step.knob == j:
+            legs = []
+        elif isinstance(step, steps.Turned) and step.knob == j and step.up_mm:
+            if legs and legs[-1] * step.up_mm > 0:
+                legs[-1] += step.up_mm
+            else:
+                legs.append(step.up_mm)
+    return legs
 
 
 def turns_worth_making(
