@@ -266,3 +266,20 @@ def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenR
     run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=0.17, sure=True))
     rest = next((s for s in next_steps(run) if s.action.kind == "caliper"), None)
     assert rest is None or 0 not in rest.action.measure
+
+
+def test_after_a_ladder_in_vain_no_other_is_printed(desk: Desk, flat: OpenRun) -> None:
+    """What was mended is not mended again before a ladder was printed; once no step of it holds it is not the height."""
+    printed(desk, 5)
+    judged(desk, "sound", "sound", "sound", "sound", "sound")
+    printed(desk, 5)
+    run = judged(desk, "loose", "barely", "parted", "loose", "loose")
+    keep(desk, "first_layer", CauseMended(cause="cold_plate"))
+    keep(desk, "first_layer", CauseMended(cause="coat"))
+    printed(desk, 5)
+    run = judged(desk, "loose", "loose", "parted", "loose", "barely")
+    ladder = next_steps(run)[0]
+    assert ladder.action.kind == "ladder"
+    keep(desk, "first_layer", *ladder.keeps)
+    run = judged(desk, "barely", "barely", "barely")
+    assert next_steps(run)[0].action.kind == "remedy"

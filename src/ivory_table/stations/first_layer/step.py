@@ -95,9 +95,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
 
 def _mended_in_vain(state: RunState) -> frozenset[str]:
     """Causes that were mended before the newest proof, since the last ladder."""
-    before = state.proofs[:-1]
-    last = max((k for k, p in enumerate(before) if p.plan.kind == "ladder"), default=-1)
-    return frozenset[str]().union(*(p.mended for p in before[last + 1 :]))
+    last = max((k for k, p in enumerate(state.proofs) if p.plan.kind == "ladder"), default=-1)
+    return frozenset[str]().union(*(p.mended for p in state.proofs[last + 1 : -1]))
 
 
 def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
