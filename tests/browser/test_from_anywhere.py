@@ -150,6 +150,43 @@ def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int)
 
 
 @pytest.mark.parametrize("width", [1280, 390])
+def test_marks_tell_where_the_probe_sits(desk_page: Page, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 800})
+    visit(page, start_run(page, "Kestrel") + "/offset")
+    at_station(page, "offset")
+    page.get_by_role("button", name="the probe: does it repeat").click()
+    keep, found = page.get_by_role("button", name="Keep mark"), page.get_by_test_id("place")
+    fields = ("X, tip over it", "Y, tip over it", "X, probe over it", "Y, probe over it")
+
+    def sight(*where: str) -> None:
+        for label, value in zip(fields, where, strict=True):
+            page.get_by_label(label).fill(value)
+        keep.click()
+
+    sight("80", "70", "here", "79")
+    expect(page.get_by_text("Give X and Y twice")).to_be_visible()
+    sight("80", "70", "800", "79")
+    expect(page.get_by_text("hardly that far apart")).to_be_visible()
+    # Off the plate: said by the server, and what was typed stays.
+    sight("-80", "70", "-40", "79")
+    expect(page.get_by_role("alert").filter(has_text="plate")).to_be_visible()
+    expect(page.get_by_label("X, probe over it")).to_have_value("-40")
+    sight("80", "70", "124.2", "79.3")
+    expect(keep).to_have_text("Keep mark 2")
+    sight("230", "210", "273.9", "218.8")
+    expect(found).to_contain_text("44.0 mm left and 9.1 mm in front of the tip")
+    assert serious(page) == []
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    with keeping(page):
+        page.get_by_role("button", name="Take it so from the next run on").click()
+    expect(page.get_by_text("From the next run on: 44.0 mm left")).to_be_visible()
+    with keeping(page):
+        page.get_by_role("button", name="take it as it was entered").click()
+    expect(page.get_by_text("From the next run on:")).to_have_count(0)
+
+
+@pytest.mark.parametrize("width", [1280, 390])
 def test_a_tip_that_grows_is_felt_at_two_heats_and_counted_in(desk_page: Page, width: int) -> None:
     page = desk_page
     page.set_viewport_size({"width": width, "height": 800})

@@ -53,6 +53,34 @@ def test_heat_is_told_apart_from_scatter() -> None:
     assert repeats(touches(0.0012 * (c - 22)), 0.2).verdict == "poor"
 
 
+def test_what_parking_over_heat_does_is_told_apart_from_the_plates_heat() -> None:
+    rng = np.random.default_rng(4)
+    c, parked = np.repeat([22.0, 60.0], 8), np.tile([0.0, 5.0, 0.0, 10.0], 4)
+    z = 0.0005 * c - 0.0012 * parked + rng.normal(0, 0.002, 16)
+    found = repeats(
+        tuple(Touch(z_mm=float(v), bed_c=float(t), parked_min=float(m)) for v, t, m in zip(z, c, parked, strict=True)),
+        0.2,
+    )
+    assert found.per_min_mm == pytest.approx(-0.0012, abs=3 * found.per_min_sd_mm)
+    assert found.per_c_mm == pytest.approx(0.0005, abs=3 * found.per_c_sd_mm)
+    assert f"wanders by {1000 * found.per_min_mm:+.1f} µm a minute" in found.words
+    # Both are the least squares of all three together.
+    rows = np.column_stack([np.ones(16), c, parked])
+    assert (found.per_c_mm, found.per_min_mm) == pytest.approx(tuple(np.linalg.lstsq(rows, z, rcond=None)[0][1:]))
+    # Told with some touches only, or always the same, it says nothing.
+    some = tuple(Touch(z_mm=float(v), parked_min=5.0 if k else None) for k, v in enumerate(z))
+    assert repeats(some, 0.2).per_min_mm is None
+    assert repeats(tuple(Touch(z_mm=float(v), parked_min=5.0) for v in z), 0.2).per_min_mm is None
+
+
+def test_heat_and_time_that_went_together_are_not_told_apart() -> None:
+    z, c = np.linspace(0, 0.01, 9), np.linspace(20, 60, 9)
+    found = repeats(
+        tuple(Touch(z_mm=float(v), bed_c=float(t), parked_min=float(t) / 4) for v, t in zip(z, c, strict=True)), 0.2
+    )
+    assert (found.per_c_mm, found.per_min_mm) == (None, None)
+
+
 def test_the_slope_and_its_error_are_least_squares() -> None:
     rng, c = np.random.default_rng(2), np.linspace(20, 60, 9)
     z = 0.0005 * c + rng.normal(0, 0.003, 9)

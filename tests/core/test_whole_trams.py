@@ -174,5 +174,7 @@ def test_a_knob_whose_bolt_goes_slack_does_not_swing_for_ever(number: int) -> No
         trial.draws(23, number, 1), screws, trial.plate_for("elastic", trial.draws(23, number), screws, 0.0)
     )
     second, _ = trial.read_all(again, trial.known_belief(belief))
-    assert first.rounds <= 15 and second.rounds <= 15
-    assert person.within() and again.within()
+    assert first.rounds <= 15
+    assert second.rounds <= 15
+    assert person.within()
+    assert again.within()

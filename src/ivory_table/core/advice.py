@@ -22,7 +22,6 @@ from .surface import Surface
 from .tram_told import drag_height, turned
 from .value import Array
 
-
 #: What a millimetre turned costs beside a millimetre left uneven, both squared, where a knob is held back.
 _TURNS_COST = 0.01
 

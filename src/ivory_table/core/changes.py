@@ -44,7 +44,8 @@ def found_changes(before: RunSetup | None, now: RunSetup) -> tuple[Change, ...]:
         "plate": before.plate_id != now.plate_id,
         "layer": before.plate_id == now.plate_id and before.plate.layers != now.plate.layers,
         "nozzle": (a.nozzle_mm, a.nozzle_id) != (b.nozzle_mm, b.nozzle_id),
-        "probe": a.probe != b.probe,
+        # What was found of the same probe is no change of it.
+        "probe": (a.probe and a.probe.untaught()) != (b.probe and b.probe.untaught()),
         "screws": [(s.x_mm, s.y_mm, s.pitch_mm) for s in a.screws] != [(s.x_mm, s.y_mm, s.pitch_mm) for s in b.screws],
         "material": before.filament.id != now.filament.id,
     }

@@ -106,8 +106,8 @@ def grid_on(
     if probe is not None:
         edge = MOTION.over_edge_mm
         left, front, right, back = plate.bounds
-        x0, x1 = max(x0, left - edge + probe.x_offset_mm), min(x1, right + edge + probe.x_offset_mm)
-        y0, y1 = max(y0, front - edge + probe.y_offset_mm), min(y1, back + edge + probe.y_offset_mm)
+        x0, x1 = max(x0, left - edge + probe.beside.x_mm), min(x1, right + edge + probe.beside.x_mm)
+        y0, y1 = max(y0, front - edge + probe.beside.y_mm), min(y1, back + edge + probe.beside.y_mm)
     return MeshGrid(
         xs_mm=tuple(float(v) for v in np.round(np.linspace(x0, x1, nx), 2)),
         ys_mm=tuple(float(v) for v in np.round(np.linspace(y0, y1, ny), 2)),

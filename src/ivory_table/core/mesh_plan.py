@@ -44,7 +44,7 @@ def plan_points(grid: MeshGrid, plate: Plate, probe: Probe | None) -> tuple[Plan
         if (name := plate.kept_out(x, y, MOTION.clear_mm)) is not None:
             return f"under {name}"
         if probe is not None:
-            tip = (x - probe.x_offset_mm, y - probe.y_offset_mm)
+            tip = (x - probe.beside.x_mm, y - probe.beside.y_mm)
             if not plate.holds(*tip, -MOTION.over_edge_mm):
                 return "out of the probe's reach"
             # The tip, too, keeps clear of clips.

@@ -145,6 +145,13 @@ class ProbeTilt(Value):
     back: Annotated[float, Field(ge=-1, le=1)] = 0.0
 
 
+class ProbePlace(Value):
+    """Where a probe sits against the tip, mm: to the right of it, and behind it."""
+
+    x_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    y_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
+
+
 class Probe(Value):
     """How a machine's probe works, and where it sits against the tip."""
 
@@ -156,6 +163,17 @@ class Probe(Value):
     heat_sensitive: bool = False
     #: As it was found by a gauge beside it; None where nobody has looked, or it does not lean.
     tilt: ProbeTilt | None = None
+    #: Where it sits as marks on a plate have shown it; None where nobody has looked.
+    sighted: ProbePlace | None = None
+
+    @property
+    def beside(self) -> ProbePlace:
+        """Where it sits against the tip: as it was sighted, else as it was entered."""
+        return self.sighted or ProbePlace(x_mm=self.x_offset_mm, y_mm=self.y_offset_mm)
+
+    def untaught(self) -> "Probe":
+        """As it was entered, without what runs have found of it."""
+        return self.model_copy(update={"tilt": None, "sighted": None})
 
 
 class Beam(Value):

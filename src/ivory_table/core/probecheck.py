@@ -1,17 +1,18 @@
 """Whether a probe can be relied on: how well it repeats, cold and hot, and how high its sensor must sit.
 
 The scatter of n touches has a chi-squared law, so what is known of it is a chance, not a number (Cochran 1934). Touches made
-at different temperatures also tell how far the trigger wanders with heat, by least squares.
+at different temperatures, or after it was parked low over the hot plate, also tell how far the trigger wanders, by least squares.
 """
 
 from typing import Literal
 
 import numpy as np
-from scipy.stats import chi2, t
+from scipy.stats import chi2
+from scipy.stats import t as student
 
 from .defaults import PROBE
 from .tram import tolerance_mm
-from .value import Value
+from .value import Array, Value
 from .words import way_words
 
 
@@ -20,6 +21,8 @@ class Touch(Value):
 
     z_mm: float
     bed_c: float | None = None
+    #: How long the probe was parked low over the hot plate before, minutes.
+    parked_min: float | None = None
 
 
 class Repeats(Value):
@@ -31,6 +34,9 @@ class Repeats(Value):
     #: How far the trigger wanders with heat, mm for each °C, with one sd; None where the temperature was not changed.
     per_c_mm: float | None
     per_c_sd_mm: float | None
+    #: The same for each minute that it was parked low over the hot plate.
+    per_min_mm: float | None
+    per_min_sd_mm: float | None
     #: The most it may scatter here, and the chance that it scatters less.
     limit_mm: float
     p_good: float | None
@@ -43,25 +49,31 @@ def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
     limit = PROBE.share_of_tol * tolerance_mm(layer_mm)
     z = np.array([touch.z_mm for touch in touches])
     n = len(z)
-    known = [touch.bed_c for touch in touches if touch.bed_c is not None]
-    slope = slope_sd = None
-    parameters = 1
-    residual = z - z.mean() if n else z
-    if n >= 4 and len(known) == n and np.ptp(known) >= PROBE.heat_range_c:
-        c = np.array(known) - np.mean(known)
-        slope = float((c @ z) / (c @ c))
-        residual, parameters = z - z.mean() - slope * c, 2
-        left = float(residual @ residual) / (n - 2)
-        slope_sd = float((left / (c @ c)) ** 0.5)
+    told = {
+        "per_c": (_told_of_all([t.bed_c for t in touches]), PROBE.heat_range_c),
+        "per_min": (_told_of_all([t.parked_min for t in touches]), PROBE.parked_range_min),
+    }
+    by = {name: v for name, (v, least) in told.items() if v is not None and n >= 4 and np.ptp(v) >= least}
+    rows = np.column_stack([np.ones(n), *(v - v.mean() for v in by.values())])
+    if np.linalg.matrix_rank(rows) < rows.shape[1]:
+        # Heat and time went together: which of them it was nobody can tell.
+        by = {}
+        rows = np.ones((n, 1))
+    found, *_ = np.linalg.lstsq(rows, z, rcond=None)
+    residual, parameters = z - rows @ found, rows.shape[1]
     free = n - parameters
+    sds = np.sqrt(float(residual @ residual) / max(free, 1) * np.diag(np.linalg.pinv(rows.T @ rows)))
+    wanders: dict[str, tuple[float, float] | tuple[None, None]] = dict.fromkeys(told, (None, None)) | {
+        name: (float(s), float(sd)) for name, s, sd in zip(by, found[1:], sds[1:], strict=True)
+    }
+    slopes = {f"{name}{what}": v for name, of in wanders.items() for what, v in zip(("_mm", "_sd_mm"), of, strict=True)}
     if free < PROBE.least_free:
         more = PROBE.least_free + parameters - n
         return Repeats(
             touches=n,
             sd_mm=None,
             sd_between_mm=None,
-            per_c_mm=slope,
-            per_c_sd_mm=slope_sd,
+            **slopes,
             limit_mm=limit,
             p_good=None,
             verdict="touch_more",
@@ -80,19 +92,36 @@ def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
         "every point several times.",
         "touch_more": f"So far {sd:.4f} mm, between {low:.4f} and {high:.4f}: touch it again, it is not sure yet.",
     }[verdict]
-    if slope is not None and slope_sd is not None and abs(slope) > float(t.ppf(0.975, free)) * slope_sd:
+
+    def plain(name: str) -> float | None:
+        """The slope, where it is none by chance."""
+        slope, slope_sd = wanders[name]
+        sure = slope is not None and slope_sd is not None and abs(slope) > float(student.ppf(0.975, free)) * slope_sd
+        return slope if sure else None
+
+    if (slope := plain("per_c")) is not None:
         words += f" Heat moves its trigger by {1000 * slope:+.1f} µm for each °C: take the mesh at printing heat."
+    if (slope := plain("per_min")) is not None:
+        words += (
+            f" Parked low over the hot plate it wanders by {1000 * slope:+.1f} µm a minute: park it well above while the plate "
+            f"heats. Ten minutes are {10 * abs(slope):.3f} mm in a mesh."
+        )
     return Repeats(
         touches=n,
         sd_mm=sd,
         sd_between_mm=(low, high),
-        per_c_mm=slope,
-        per_c_sd_mm=slope_sd,
+        **slopes,
         limit_mm=limit,
         p_good=p_good,
         verdict=verdict,
         words=words,
     )
+
+
+def _told_of_all(values: list[float | None]) -> Array | None:
+    """(n,) what was told with every touch; None where it was not."""
+    told = [v for v in values if v is not None]
+    return np.array(told) if told and len(told) == len(values) else None
 
 
 class SensorTurn(Value):

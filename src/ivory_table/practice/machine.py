@@ -271,7 +271,7 @@ class PracticeMachine:
             raise CannotMove("position unknown, home first")
         if probe is None:
             raise CannotMove("there is no probe")
-        place = (self.at[0] + probe.x_offset_mm, self.at[1] + probe.y_offset_mm)
+        place = (self.at[0] + probe.beside.x_mm, self.at[1] + probe.beside.y_mm)
         if not self.mounted.holds(*place):
             raise CannotMove("the probe would miss the plate")
         at = np.array([[*place, 0.0]])

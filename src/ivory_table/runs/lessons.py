@@ -10,7 +10,7 @@ from ivory_table.core.changes import change
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbeTilt, Screw, TipHeat, Where
+from ivory_table.core.plate import ConventionId, Machine, OwnFeel, Person, ProbePlace, ProbeTilt, Screw, TipHeat, Where
 from ivory_table.core.setup import Learnt
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.core.thick import CaliperOff
@@ -46,6 +46,13 @@ class TiltLesson(Value):
 
     at: AwareDatetime
     tilt: ProbeTilt | None
+
+
+class ProbePlaceLesson(Value):
+    """Where the probe sits beside the tip, as marks have shown it; None: as it was entered."""
+
+    at: AwareDatetime
+    place: ProbePlace | None
 
 
 class TipHeatLesson(Value):
@@ -128,6 +135,7 @@ class Lessons(Value):
     convention: ConventionLesson | None = None
     where: tuple[WhereLesson, ...] = ()
     tilt: TiltLesson | None = None
+    probe_place: ProbePlaceLesson | None = None
     tip_heat: TipHeatLesson | None = None
     screws: ScrewsLesson | None = None
     supports: SupportsLesson | None = None
@@ -188,8 +196,11 @@ def _of_every_run(run: OpenRun) -> dict[str, Any]:
 
 def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime) -> Machine:
     """A machine as it was entered, with what its runs have taught since, in the order of time."""
-    told: list[StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson | TiltLesson | TipHeatLesson] = [
+    told: list[
+        StoredLesson | ConventionLesson | ScrewsLesson | WhereLesson | TiltLesson | ProbePlaceLesson | TipHeatLesson
+    ] = [
         *(lesson.tilt for lesson in taught if lesson.tilt),
+        *(lesson.probe_place for lesson in taught if lesson.probe_place),
         *(lesson.tip_heat for lesson in taught if lesson.tip_heat),
         *(lesson.stored for lesson in taught if lesson.stored),
         *(lesson.convention for lesson in taught if lesson.convention),
@@ -202,7 +213,9 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
         elif isinstance(one, ConventionLesson):
             machine = machine.model_copy(update={"convention": one.convention, "sign_proved": one.proved})
         elif isinstance(one, TiltLesson):
-            machine = _with_tilt(machine, one.tilt)
+            machine = _with_probe(machine, tilt=one.tilt)
+        elif isinstance(one, ProbePlaceLesson):
+            machine = _with_probe(machine, sighted=one.place)
         elif isinstance(one, TipHeatLesson):
             machine = machine.model_copy(update={"tip_heat": one.heat})
         elif isinstance(one, WhereLesson):
@@ -214,8 +227,9 @@ def machine_after(machine: Machine, taught: tuple[Lessons, ...], since: datetime
     return machine
 
 
-def _with_tilt(machine: Machine, tilt: ProbeTilt | None) -> Machine:
-    probe = machine.probe and machine.probe.model_copy(update={"tilt": tilt})
+def _with_probe(machine: Machine, **found: ProbeTilt | ProbePlace | None) -> Machine:
+    """The machine with what was found of its probe, if it has one."""
+    probe = machine.probe and machine.probe.model_copy(update=found)
     return machine.model_copy(update={"probe": probe})
 
 
@@ -244,7 +258,7 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
             machine.sign_proved,
             machine.where,
             machine.tip_heat,
-            machine.probe and machine.probe.tilt,
+            machine.probe and (machine.probe.tilt, machine.probe.sighted),
             [(s.name, s.sense, s.sense_proved, s.preload_mm) for s in machine.screws],
         )
 
@@ -256,7 +270,8 @@ def entered_anew(entered: Machine, known: Machine, wanted: Machine) -> Machine |
         }
     )
     if same.probe is not None:
-        same = _with_tilt(same, entered.probe.tilt if entered.probe else None)
+        was = entered.probe
+        same = _with_probe(same, tilt=was.tilt if was else None, sighted=was.sighted if was else None)
     return _with_taught(same, entered.screws)
 
 

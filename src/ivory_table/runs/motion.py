@@ -124,7 +124,7 @@ def probe_reaches(state: RunState, x_mm: float, y_mm: float) -> bool:
     probe = state.setup.machine.probe
     if probe is None:
         return False
-    return state.setup.plate.holds(x_mm - probe.x_offset_mm, y_mm - probe.y_offset_mm, -MOTION.over_edge_mm)
+    return state.setup.plate.holds(x_mm - probe.beside.x_mm, y_mm - probe.beside.y_mm, -MOTION.over_edge_mm)
 
 
 def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: str) -> tuple[Step, ...]:
@@ -137,7 +137,7 @@ def probe_at(state: RunState, manner: Manner, x_mm: float, y_mm: float, name: st
     if probe is None:
         raise ValueError(f"{setup.machine.name} has no probe.")
     refuse_place(setup.machine, setup.plate, x_mm, y_mm)
-    x, y = x_mm - probe.x_offset_mm, y_mm - probe.y_offset_mm
+    x, y = x_mm - probe.beside.x_mm, y_mm - probe.beside.y_mm
     if not probe_reaches(state, x_mm, y_mm):
         raise ValueError(f"The probe cannot reach {name}: the tip would have to go to ({x:g}, {y:g}), off the plate.")
     if (clip := setup.plate.kept_out(x, y, MOTION.clear_mm)) is not None:

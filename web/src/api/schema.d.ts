@@ -4126,7 +4126,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["TipFeltAt"] | components["schemas"]["TipHeatCounted"] | components["schemas"]["ProbeTilted"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["ThickTried"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["FeelTried"] | components["schemas"]["FeelKept"] | components["schemas"]["Felt"] | components["schemas"]["SignShown"] | components["schemas"]["DisplayShown"] | components["schemas"]["ProbeTouched"] | components["schemas"]["ProbeCompared"] | components["schemas"]["TipFeltAt"] | components["schemas"]["TipHeatCounted"] | components["schemas"]["ProbeTilted"] | components["schemas"]["MarkSighted"] | components["schemas"]["ProbePlaced"] | components["schemas"]["SensorMeasured"] | components["schemas"]["SecondBegun"] | components["schemas"]["SecondGauged"] | components["schemas"]["PadsLaid"] | components["schemas"]["SecondPassed"] | components["schemas"]["SecondTurned"] | components["schemas"]["GapSeen"] | components["schemas"]["ThickTried"] | components["schemas"]["LimitOpened"] | components["schemas"]["LimitClosed"] | components["schemas"]["ZeroDoubted"];
         };
         /**
          * KeepOut
@@ -4937,6 +4937,25 @@ export interface components {
             sample: number;
             /** Start */
             start: number;
+        };
+        /**
+         * MarkSighted
+         * @description A mark on the plate, sighted twice: where the head stood with the tip over it, and where with the probe.
+         */
+        MarkSighted: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "mark_sighted";
+            /** Probe X Mm */
+            probe_x_mm: number;
+            /** Probe Y Mm */
+            probe_y_mm: number;
+            /** Tip X Mm */
+            tip_x_mm: number;
+            /** Tip Y Mm */
+            tip_y_mm: number;
         };
         /**
          * Me
@@ -5945,6 +5964,23 @@ export interface components {
             /** Y Mm */
             y_mm: number;
         };
+        /**
+         * PlaceFound
+         * @description What some marks tell. `place`: the probe to the right of the tip and behind it, mm, each with the same sd.
+         */
+        PlaceFound: {
+            /** Elsewhere */
+            elsewhere: boolean;
+            /** Marks */
+            marks: number;
+            /** Mesh Mm */
+            mesh_mm: number | null;
+            place: components["schemas"]["ProbePlace"] | null;
+            /** Sd Mm */
+            sd_mm: number | null;
+            /** Words */
+            words: string;
+        };
         /** PlaceToRead */
         PlaceToRead: {
             /** Place */
@@ -6219,6 +6255,7 @@ export interface components {
              * @default 0.005
              */
             sd_mm: number;
+            sighted?: components["schemas"]["ProbePlace"] | null;
             tilt?: components["schemas"]["ProbeTilt"] | null;
             /**
              * X Offset Mm
@@ -6236,6 +6273,11 @@ export interface components {
             /** Compared */
             compared: components["schemas"]["PlaceCompared"][];
             counted_in: components["schemas"]["ProbeTilt"] | null;
+            place: components["schemas"]["PlaceFound"];
+            /** Place Kept */
+            place_kept: string | null;
+            /** Place Taken */
+            place_taken: string;
             repeats: components["schemas"]["Repeats"];
             /** Said Sd Mm */
             said_sd_mm: number;
@@ -6260,6 +6302,34 @@ export interface components {
             x_mm: number;
             /** Y Mm */
             y_mm: number;
+        };
+        /**
+         * ProbePlace
+         * @description Where a probe sits against the tip, mm: to the right of it, and behind it.
+         */
+        ProbePlace: {
+            /**
+             * X Mm
+             * @default 0
+             */
+            x_mm: number;
+            /**
+             * Y Mm
+             * @default 0
+             */
+            y_mm: number;
+        };
+        /**
+         * ProbePlaced
+         * @description Where the probe sits beside the tip is taken as sighted, from the next run on; None: as it was entered.
+         */
+        ProbePlaced: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "probe_placed";
+            place: components["schemas"]["ProbePlace"] | null;
         };
         /**
          * ProbeTilt
@@ -6301,6 +6371,8 @@ export interface components {
              * @enum {string}
              */
             kind: "probe_touched";
+            /** Parked Min */
+            parked_min?: number | null;
             /** Z Mm */
             z_mm: number;
         };
@@ -6666,6 +6738,10 @@ export interface components {
             per_c_mm: number | null;
             /** Per C Sd Mm */
             per_c_sd_mm: number | null;
+            /** Per Min Mm */
+            per_min_mm: number | null;
+            /** Per Min Sd Mm */
+            per_min_sd_mm: number | null;
             /** Sd Between Mm */
             sd_between_mm: [
                 number,

@@ -121,15 +121,21 @@ export function Works({
             unit="mm"
             path="machine.probe.x_offset_mm"
             value={probe.x_offset_mm}
-            onChange={(v) => set({ probe: { ...probe, x_offset_mm: v ?? 0 } })}
+            onChange={(v) => set({ probe: { ...probe, x_offset_mm: v ?? 0, sighted: null } })}
           />
           <NumberField
             label="Probe behind tip"
             unit="mm"
             path="machine.probe.y_offset_mm"
             value={probe.y_offset_mm}
-            onChange={(v) => set({ probe: { ...probe, y_offset_mm: v ?? 0 } })}
+            onChange={(v) => set({ probe: { ...probe, y_offset_mm: v ?? 0, sighted: null } })}
           />
+          {probe.sighted && (
+            <p className="text-sm text-graphite">
+              By marks it sits {probe.sighted.x_mm} mm right of the tip and {probe.sighted.y_mm} mm behind it; that
+              counts until a number is typed here.
+            </p>
+          )}
         </>
       )}
       {beam && (

@@ -163,6 +163,11 @@ class Probe(Value):
     tilt_places: int
     tilt_reach: float
     tilt_from_mm: float
+    sight_mm: float
+    marks: int
+    place_from_mm: float
+    place_matters_mm: float
+    parked_range_min: float
 
 
 class SecondTip(Value):

@@ -7,7 +7,7 @@ from pydantic import Field, field_validator, model_validator
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel, FeelScale
-from ivory_table.core.plate import ConventionId, Machine, ProbeTilt, TipHeat
+from ivory_table.core.plate import ConventionId, Machine, ProbePlace, ProbeTilt, TipHeat
 from ivory_table.core.value import FineMm, PlaceMm, TipC
 from ivory_table.core.words import signed
 from ivory_table.runs.row import Effect, Row
@@ -115,6 +115,8 @@ class ProbeTouched(Row):
     stations: ClassVar = ("offset",)
     z_mm: FineMm
     bed_c: Annotated[float, Field(ge=-20, le=160)] | None = None
+    #: How long it was parked low over the hot plate before, minutes.
+    parked_min: Annotated[float, Field(ge=0, le=600)] | None = None
 
     def words(self, machine: Machine) -> str:
         return f"probe triggered at z {signed(self.z_mm, 4)}"
@@ -175,6 +177,38 @@ class ProbeTilted(Row):
         if self.tilt is None:
             return "the probe's readings are taken as they are"
         return f"the probe leans by {signed(self.tilt.right, 3)} mm for 100 mm to the right, {signed(self.tilt.back, 3)} to the back: counted in"
+
+
+class MarkSighted(Row):
+    """A mark on the plate, sighted twice: where the head stood with the tip over it, and where with the probe."""
+
+    kind: Literal["mark_sighted"] = "mark_sighted"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    tip_x_mm: PlaceMm
+    tip_y_mm: PlaceMm
+    probe_x_mm: PlaceMm
+    probe_y_mm: PlaceMm
+
+    def words(self, machine: Machine) -> str:
+        return (
+            f"a mark under the tip at {self.tip_x_mm:g}, {self.tip_y_mm:g} and under the probe at "
+            f"{self.probe_x_mm:g}, {self.probe_y_mm:g}"
+        )
+
+
+class ProbePlaced(Row):
+    """Where the probe sits beside the tip is taken as sighted, from the next run on; None: as it was entered."""
+
+    kind: Literal["probe_placed"] = "probe_placed"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("offset",)
+    place: ProbePlace | None
+
+    def words(self, machine: Machine) -> str:
+        if self.place is None:
+            return "the probe is taken to sit where it was entered"
+        return f"the probe sits {signed(self.place.x_mm, 1)}, {signed(self.place.y_mm, 1)} mm from the tip: kept"
 
 
 class SensorMeasured(Row):

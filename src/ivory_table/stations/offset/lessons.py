@@ -2,10 +2,10 @@
 
 from typing import Any
 
-from ivory_table.runs.lessons import ConventionLesson, FeelLesson, TiltLesson, TipHeatLesson, teaches
+from ivory_table.runs.lessons import ConventionLesson, FeelLesson, ProbePlaceLesson, TiltLesson, TipHeatLesson, teaches
 from ivory_table.runs.run import OpenRun
 
-from .entries import FeelKept, ProbeTilted, SignShown, TipHeatCounted
+from .entries import FeelKept, ProbePlaced, ProbeTilted, SignShown, TipHeatCounted
 
 
 @teaches
@@ -21,6 +21,9 @@ def lessons(run: OpenRun) -> dict[str, Any]:
     tilted = [e for e in run.kept if isinstance(e.what, ProbeTilted)]
     if tilted:
         found["tilt"] = TiltLesson(at=tilted[-1].at, tilt=run.state.probe_tilt)
+    placed = [(e.at, e.what.place) for e in run.kept if isinstance(e.what, ProbePlaced)]
+    if placed:
+        found["probe_place"] = ProbePlaceLesson(at=placed[-1][0], place=placed[-1][1])
     counted = [e for e in run.kept if isinstance(e.what, TipHeatCounted)]
     if counted:
         found["tip_heat"] = TipHeatLesson(at=counted[-1].at, heat=run.state.tip_heat)

@@ -3,10 +3,12 @@
 import numpy as np
 
 from ivory_table.core.plate import ProbeTilt
+from ivory_table.core.probe_place import PlaceFound, beside_words, place_found
 from ivory_table.core.probe_tilt import PlaceCompared, TiltFound, tilt_found
 from ivory_table.core.probecheck import Repeats, SensorTurn, repeats, sensor_turn
 from ivory_table.core.value import Value
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.lessons import lessons
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.stations.offset.state import Offset
 
@@ -21,6 +23,10 @@ class ProbeCheck(Value):
     tilt: TiltFound
     counted_in: ProbeTilt | None
     compared: tuple[PlaceCompared, ...]
+    #: Where it sits beside the tip by the marks that were sighted; in words, where it is taken to sit and where from the next run on.
+    place: PlaceFound
+    place_taken: str
+    place_kept: str | None
 
 
 @once_per_state
@@ -39,4 +45,7 @@ def probe_check(run: OpenRun) -> ProbeCheck:
         tilt=tilt_found(offset.compared, run.setup.plate, float(np.hypot(probe.sd_mm, run.setup.feel.drag_sd_mm))),
         counted_in=run.state.probe_tilt,
         compared=offset.compared,
+        place=place_found(offset.marks, probe.beside, run.state.belief, run.setup.plate),
+        place_taken=beside_words(probe.beside),
+        place_kept=beside_words(kept.place) if (kept := lessons(run).probe_place) and kept.place else None,
     )

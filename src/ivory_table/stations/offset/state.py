@@ -8,6 +8,7 @@ from ivory_table.core.approach import Under
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
+from ivory_table.core.probe_place import MarkSeen
 from ivory_table.core.probe_tilt import PlaceCompared
 from ivory_table.core.probecheck import Touch
 from ivory_table.core.steps import ScatterTold
@@ -24,7 +25,9 @@ from ivory_table.stations.offset.entries import (
     GapSeen,
     LimitClosed,
     LimitOpened,
+    MarkSighted,
     ProbeCompared,
+    ProbePlaced,
     ProbeTilted,
     ProbeTouched,
     SensorMeasured,
@@ -51,6 +54,8 @@ class Offset(Slice):
     margin: SensorMeasured | None = None
     #: Places where probe and gauge were compared.
     compared: tuple[PlaceCompared, ...] = ()
+    #: Marks under the tip and under the probe.
+    marks: tuple[MarkSeen, ...] = ()
     #: The drag under the tip at several heats.
     tip_felt: tuple[TipFelt, ...] = ()
     #: How often a value had been stored when it was felt and seen.
@@ -95,7 +100,9 @@ def _display_shown(what: DisplayShown, run: RunState, entry: Entry) -> RunState:
 @fold.register
 def _probe_touched(what: ProbeTouched, run: RunState, entry: Entry) -> RunState:
     offset = Offset.of(run)
-    return run.put(replace(offset, touches=(*offset.touches, Touch(z_mm=what.z_mm, bed_c=what.bed_c))))
+    return run.put(
+        replace(offset, touches=(*offset.touches, Touch(z_mm=what.z_mm, bed_c=what.bed_c, parked_min=what.parked_min)))
+    )
 
 
 @fold.register
@@ -108,9 +115,30 @@ def _probe_compared(what: ProbeCompared, run: RunState, entry: Entry) -> RunStat
 
 @fold.register
 def _probe_tilted(what: ProbeTilted, run: RunState, entry: Entry) -> RunState:
-    if run.setup.machine.probe is None and what.tilt is not None:
-        raise ValueError("This machine has no probe.")
+    if what.tilt is not None:
+        _refuse_without_probe(run)
     return replace(run, probe_tilt=what.tilt)
+
+
+@fold.register
+def _mark_sighted(what: MarkSighted, run: RunState, entry: Entry) -> RunState:
+    # The mark is on the plate; the head may stand beside it with the probe.
+    run.setup.plate.refuse_outside(what.tip_x_mm, what.tip_y_mm)
+    offset = Offset.of(run)
+    mark = MarkSeen.model_validate(what.model_dump(include=set(MarkSeen.model_fields)))
+    return run.put(replace(offset, marks=(*offset.marks, mark)))
+
+
+@fold.register
+def _probe_placed(what: ProbePlaced, run: RunState, entry: Entry) -> RunState:
+    if what.place is not None:
+        _refuse_without_probe(run)
+    return run
+
+
+def _refuse_without_probe(run: RunState) -> None:
+    if run.setup.machine.probe is None:
+        raise ValueError("This machine has no probe.")
 
 
 @fold.register

@@ -142,7 +142,7 @@ def _pointed_at(run: OpenRun, rows: tuple[dict[str, Any], ...]) -> tuple[Spot, .
         case "centre":
             return (spot(x, y, "tip"),)
         case "probe" if probe is not None:
-            return spot(x, y, "tip"), spot(x + probe.x_offset_mm, y + probe.y_offset_mm, "probe")
+            return spot(x, y, "tip"), spot(x + probe.beside.x_mm, y + probe.beside.y_mm, "probe")
         case "plate":
             # Where fingers leave grease and crumbs lie: rim and middle alike.
             return tuple(spot(z.x_mm, z.y_mm, "") for z in zones_on(setup.plate, 9))

@@ -5,6 +5,7 @@ import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
 import { signed, typedNumber } from "../../ui/words";
+import { ProbePlace } from "./ProbePlace";
 
 type Check = Schemas["ProbeCheck"];
 
@@ -17,7 +18,11 @@ export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: num
   });
   const [z, setZ] = useState("");
   const [bed, setBed] = useState("");
+  const [parked, setParked] = useState("");
   const touched = typedNumber(z);
+  const minutes = parked.trim() ? typedNumber(parked) : null;
+  const parkedWrong =
+    parked.trim() && (minutes === null || minutes < 0 || minutes > 600) ? "Give minutes, or nothing." : null;
   const warm = bed.trim() ? typedNumber(bed) : null;
   const zWrong = z.trim() && (touched === null || Math.abs(touched) > 10) ? "Give the height in mm, −10 to 10." : null;
   const bedWrong = bed.trim() && (warm === null || warm > 160) ? "Give the plate's temperature, or nothing." : null;
@@ -27,18 +32,19 @@ export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: num
     <div className="flex flex-col gap-3">
       <Eyebrow left="The probe, over the centre" right={`${repeats.touches} touches`} />
       <p className="text-sm text-graphite">
-        Touch the same place ten times, then ten times more at printing heat. The set-up says ±{check.said_sd_mm} mm.
+        Touch the same place ten times, then ten times more at printing heat, some of them after it stood low over the
+        plate for five minutes. The set-up says ±{check.said_sd_mm} mm.
       </p>
       <form
-        className="grid grid-cols-[1fr_1fr_auto] items-end gap-2"
+        className="grid grid-cols-3 items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
-          if (touched !== null && !zWrong && !bedWrong)
-            keep({ kind: "probe_touched", z_mm: touched, bed_c: warm }, () => setZ(""));
+          if (touched !== null && !zWrong && !bedWrong && !parkedWrong)
+            keep({ kind: "probe_touched", z_mm: touched, bed_c: warm, parked_min: minutes }, () => setZ(""));
         }}
       >
         <Field
-          label="It triggered at z"
+          label="Triggered at z"
           unit="mm"
           inputMode="decimal"
           value={z}
@@ -53,14 +59,23 @@ export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: num
           onChange={(e) => setBed(e.target.value)}
           wrong={bedWrong}
         />
-        <Button type="submit" disabled={busy || touched === null}>
-          Keep
+        <Field
+          label="Stood low for"
+          unit="min"
+          inputMode="decimal"
+          value={parked}
+          onChange={(e) => setParked(e.target.value)}
+          wrong={parkedWrong}
+        />
+        <Button className="col-span-3" type="submit" disabled={busy || touched === null}>
+          Keep touch {repeats.touches + 1}
         </Button>
       </form>
       <Panel tone={repeats.verdict === "poor" ? "brass" : undefined}>
         <p data-testid="repeats">{repeats.words}</p>
       </Panel>
       <Tilt check={check} keep={keep} busy={busy} />
+      <ProbePlace check={check} keep={keep} busy={busy} />
       <Sensor sensor={check.sensor} keep={keep} busy={busy} />
     </div>
   );
