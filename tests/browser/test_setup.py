@@ -222,6 +222,25 @@ def test_what_was_noted_on_a_walk_is_typed_in_at_once(desk_page: Page) -> None:
     expect(page.get_by_text("Round 1")).to_be_hidden()
 
 
+def test_a_walk_goes_on_into_the_first_proof(desk_page: Page) -> None:
+    page = desk_page
+    run = start_run(page, "Heron")
+    visit(page, f"{run}/tram")
+    page.get_by_role("button", name="walk file").click()
+    page.get_by_label("After the last visit").select_option(label="it goes on and prints patches in five zones")
+    expect(page.get_by_text("closer: by the gauge that the screws were brought to")).to_be_visible()
+    with page.expect_download() as saved:
+        page.get_by_role("link", name="Save the file").click()
+    assert saved.value.suggested_filename == "walk-and-print-heron.gcode"
+    noted = page.get_by_role("region", name="What you noted")
+    for name in ("front left", "front right", "rear right", "rear left"):
+        noted.get_by_label(f"{name}, round 1").fill("2")
+    noted.get_by_role("button", name="Keep what was noted, and that it was printed").click()
+    expect(page.get_by_role("dialog")).to_be_hidden()
+    visit(page, f"{run}/first_layer")
+    expect(page.get_by_text("Proof 1 · front left")).to_be_visible()
+
+
 def test_sound_is_off_until_asked_for(desk_page: Page) -> None:
     page = desk_page
     start_run(page, "Heron")

@@ -4178,7 +4178,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["MeshUsed"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"] | components["schemas"]["BegunAnew"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["ProofStarted"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"] | components["schemas"]["MeshUsed"] | components["schemas"]["WayChosen"] | components["schemas"]["BeamRead"] | components["schemas"]["BeamTurned"] | components["schemas"]["SkirtSeen"] | components["schemas"]["SenseTried"] | components["schemas"]["Visited"] | components["schemas"]["Counted"] | components["schemas"]["NotReached"] | components["schemas"]["Walked"] | components["schemas"]["ReadMm"] | components["schemas"]["ScrewFelt"] | components["schemas"]["CentreFelt"] | components["schemas"]["BegunAnew"];
         };
         /**
          * Kept
@@ -8069,6 +8069,18 @@ export interface components {
             note: string;
         };
         /**
+         * ThenProof
+         * @description What the file does after the walk: the value it sets, and what it prints.
+         */
+        ThenProof: {
+            /** Filament Mm */
+            filament_mm: number;
+            /** Minutes */
+            minutes: number;
+            proof: components["schemas"]["ProofPlan"];
+            stored: components["schemas"]["StoredChange"];
+        };
+        /**
          * ThermalRead
          * @description One reading of the thermal study: a dial at the centre or a screw.
          */
@@ -8544,6 +8556,7 @@ export interface components {
             sink_turns: number;
             /** Text */
             text: string;
+            then_proof?: components["schemas"]["ThenProof"] | null;
             /** Visits */
             visits: components["schemas"]["Visit"][];
         };
@@ -12960,6 +12973,8 @@ export interface operations {
                 /** @description Rounds of the screws. */
                 rounds?: number;
                 way?: "ring" | "diagonal" | "pairs";
+                /** @description Whether the file goes on into the first proof. */
+                print_after?: boolean;
             };
             header?: never;
             path: {
@@ -12996,6 +13011,8 @@ export interface operations {
                 /** @description Rounds of the screws. */
                 rounds?: number;
                 way?: "ring" | "diagonal" | "pairs";
+                /** @description Whether the file goes on into the first proof. */
+                print_after?: boolean;
             };
             header?: never;
             path: {

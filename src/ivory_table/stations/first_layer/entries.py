@@ -20,7 +20,8 @@ ZoneNumber = Annotated[int, Field(ge=0, lt=MOST_ZONES)]
 class ProofStarted(Row):
     kind: Literal["proof_started"] = "proof_started"
     effect: ClassVar[Effect] = "prints"
-    stations: ClassVar = ("first_layer",)
+    #: At the tram where a walk's file has gone on into it.
+    stations: ClassVar = ("first_layer", "tram")
     proof: ProofPlan
 
     def words(self, machine: Machine) -> str:

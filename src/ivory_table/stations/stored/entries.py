@@ -13,7 +13,8 @@ from ivory_table.runs.row import Effect, Row
 class OffsetSet(Row):
     kind: Literal["offset_set"] = "offset_set"
     effect: ClassVar[Effect] = "moves_nozzle"
-    stations: ClassVar = ("offset", "first_layer")
+    #: At the tram where a walk's file has set it for the proof that followed.
+    stations: ClassVar = ("offset", "first_layer", "tram")
     stored_mm: StoredMm
     #: Said when the value brings the tip closer than what has been proven safe.
     sure: bool = False

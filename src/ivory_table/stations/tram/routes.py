@@ -14,6 +14,7 @@ from .walk_file import WalkWay, walk_for
 routes = APIRouter()
 SheetMm = Annotated[float, Query(description="Thickness of one shim sheet, mm.")]
 Rounds = Annotated[int, Query(description="Rounds of the screws.")]
+PrintAfter = Annotated[bool, Query(description="Whether the file goes on into the first proof.")]
 
 
 @routes.get("/shim")
@@ -32,14 +33,19 @@ def get_shim_pdf(request: Request, run_id: RunId, sheet_mm: SheetMm = 0.1) -> Re
 
 
 @routes.get("/walk")
-def get_walk(request: Request, run_id: RunId, rounds: Rounds = 2, way: WalkWay = "ring") -> Walk:
-    return walk_for(desk(request).open(run_id), rounds, way)
+def get_walk(
+    request: Request, run_id: RunId, rounds: Rounds = 2, way: WalkWay = "ring", print_after: PrintAfter = False
+) -> Walk:
+    return walk_for(desk(request).open(run_id), rounds, way, print_after)
 
 
 @routes.get("/walk.gcode", response_class=PlainTextResponse)
-def get_walk_file(request: Request, run_id: RunId, rounds: Rounds = 2, way: WalkWay = "ring") -> PlainTextResponse:
+def get_walk_file(
+    request: Request, run_id: RunId, rounds: Rounds = 2, way: WalkWay = "ring", print_after: PrintAfter = False
+) -> PlainTextResponse:
     run = desk(request).open(run_id)
-    return download(walk_for(run, rounds, way).text, f"walk-{run.setup.machine.id}.gcode", "text/plain")
+    name = f"walk-{'and-print-' if print_after else ''}{run.setup.machine.id}.gcode"
+    return download(walk_for(run, rounds, way, print_after).text, name, "text/plain")
 
 
 @routes.get("/skirt")

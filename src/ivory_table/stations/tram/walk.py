@@ -16,6 +16,7 @@ from ivory_table.runs.motion import go, lift, lowest_mm, refuse_place
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.slice import Tram
 from ivory_table.stations.tram.standing import centre_after_tram_mm
+from ivory_table.stations.tram.then_proof import ThenProof, then_proof
 
 Call = Literal["message", "tone", "pause"]
 CALLS: tuple[Call, ...] = ("message", "tone", "pause")
@@ -38,6 +39,8 @@ class Walk(Value):
     sink_turns: float
     #: The height at which the centre is felt at the end.
     centre_z_mm: float
+    #: Where the file goes on into a proof: what it sets and prints.
+    then_proof: ThenProof | None = None
 
 
 def sinking_turns(state: RunState) -> float:
@@ -59,10 +62,10 @@ def sinking_turns(state: RunState) -> float:
     return math.ceil(2 * worst - 1e-9) / 2 if worst > 0 else 0.0
 
 
-def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Walk:
+def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring", *, print_after: bool = False) -> Walk:
     """G-code for `rounds` rounds of the screws and then the centre: heats, homes, lifts, visits, calls, ends lifted.
 
-    Raises ValueError without screws, for no or more than six rounds, for a machine that can neither pause
+    With `print_after` it goes on into the first proof. Raises ValueError without screws, for no or more than six rounds, for a machine that can neither pause
     nor call, and for a screw that must not be visited. The text is read back before it is returned.
     """
     setup = state.setup
@@ -123,10 +126,23 @@ def walk(state: RunState, manner: Manner, rounds: int, way: str = "ring") -> Wal
     centre_z = centre_after_tram_mm(state)
     visit(rounds, "centre", cx, cy, centre_z)
     call(f"centre, z {centre_z:.2f}: slide the gauge, note the feel")
-    lines += [lift(state, manner).line, "; lifted; type the counts in at Tram"]
+    lines.append(lift(state, manner).line)
+    proof, rest = then_proof(state, manner) if print_after else (None, "")
+    if proof is not None:
+        call(
+            "Take the gauge away, clear the plate: patches are printed next. Watch the first lines, a hand near the stop"
+        )
+    lines.append("; lifted; type the counts in at Tram")
     text = "\n".join(lines) + "\n"
     check_walk(text, state)
-    return Walk(text=text, visits=tuple(visits), calls=calls, sink_turns=sink, centre_z_mm=round(centre_z, 3))
+    return Walk(
+        text=text + rest,
+        visits=tuple(visits),
+        calls=calls,
+        sink_turns=sink,
+        centre_z_mm=round(centre_z, 3),
+        then_proof=proof,
+    )
 
 
 def rocks(state: RunState) -> bool:

@@ -1,11 +1,11 @@
 /** What the tram offers beside its steps: a shim plan to cut, a walk for nobody on the line, a skirt to turn beside. */
-import { useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { Acts, WithHead } from "../../api/run";
 import { Choice, Field, Wrong } from "../../ui/controls";
-import { type SeenFrom, typedNumber } from "../../ui/words";
+import { type SeenFrom, signed, typedNumber } from "../../ui/words";
 import { Noted } from "./Noted";
 
 const BUTTON = "min-h-11 rounded-[4px] px-0 text-sm text-graphite underline underline-offset-4 hover:text-ink";
@@ -176,14 +176,19 @@ interface WalkProps {
 function Walk({ runId, seq, from, acts, close }: WalkProps) {
   const [rounds, setRounds] = useState("2");
   const [way, setWay] = useState<Way>("ring");
+  const [after, setAfter] = useState<"counts" | "proof">("counts");
+  const print_after = after === "proof";
   const walk = useQuery<Schemas["Walk"], Refusal>({
-    queryKey: ["run", runId, "walk", rounds, way, seq],
+    queryKey: ["run", runId, "walk", rounds, way, after, seq],
     queryFn: () =>
+      // The client's types read pairs back as lists.
       answer(
         api.GET("/api/runs/{run_id}/walk", {
-          params: { path: { run_id: runId }, query: { rounds: Number(rounds), way } },
+          params: { path: { run_id: runId }, query: { rounds: Number(rounds), way, print_after } },
         }),
-      ),
+      ) as unknown as Promise<Schemas["Walk"]>,
+    // What is typed below stays while its rows are kept one by one.
+    placeholderData: keepPreviousData,
   });
   return (
     <>
@@ -209,6 +214,15 @@ function Walk({ runId, seq, from, acts, close }: WalkProps) {
           ]}
         />
       </div>
+      <Choice
+        label="After the last visit"
+        value={after}
+        onChange={setAfter}
+        options={[
+          { value: "counts", text: "it ends, lifted" },
+          { value: "proof", text: "it goes on and prints patches in five zones" },
+        ]}
+      />
       <Wrong wrong={walk.error} />
       {walk.data && (
         <>
@@ -217,13 +231,23 @@ function Walk({ runId, seq, from, acts, close }: WalkProps) {
             {walk.data.sink_turns > 0 &&
               `Where the plate stands is not known yet: it first asks to turn every knob ${walk.data.sink_turns} turns so that the plate sinks.`}
           </p>
+          {walk.data.then_proof && (
+            <p>
+              Then it sets {signed(walk.data.then_proof.stored.new_mm, 3)}, {walk.data.then_proof.stored.words}: by the
+              gauge that the screws were brought to. It is not stored. Five patches follow,{" "}
+              {walk.data.then_proof.minutes.toFixed(0)} min and heating.
+            </p>
+          )}
           <p className="border-l-2 border-brass pl-3 text-sm">
             Stay beside it: hot tip, moving axes, a hand near the stop.
           </p>
-          <a className={LINK} href={`/api/runs/${runId}/walk.gcode?rounds=${rounds}&way=${way}`}>
+          <a
+            className={LINK}
+            href={`/api/runs/${runId}/walk.gcode?rounds=${rounds}&way=${way}&print_after=${print_after}`}
+          >
             Save the file
           </a>
-          <Noted key={`${rounds} ${way}`} walk={walk.data} from={from} acts={acts} close={close} />
+          <Noted key={`${rounds} ${way} ${after}`} walk={walk.data} from={from} acts={acts} close={close} />
         </>
       )}
     </>

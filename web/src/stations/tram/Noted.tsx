@@ -55,6 +55,12 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
         sure,
       },
       close,
+      walk.then_proof
+        ? [
+            { kind: "offset_set", stored_mm: walk.then_proof.stored.new_mm, sure: true },
+            { kind: "proof_started", proof: walk.then_proof.proof },
+          ]
+        : [],
     );
   }
 
@@ -103,7 +109,7 @@ export function Noted(props: { walk: Schemas["Walk"]; from: SeenFrom; acts: Acts
       )}
       {doubtedField === undefined && <Wrong wrong={acts.wrong} />}
       <Button look="main" disabled={acts.busy} onClick={() => keep(false)}>
-        Keep what was noted
+        {walk.then_proof ? "Keep what was noted, and that it was printed" : "Keep what was noted"}
       </Button>
       {doubtedField !== undefined && (
         <Button disabled={acts.busy} onClick={() => keep(true)}>
