@@ -13,7 +13,7 @@ from .defaults import JUDGE, LAYER
 from .defaults.print_tables import Look
 from .value import Array, Value
 
-CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "feed"]
+CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "priming", "feed"]
 #: None of them: the height alone.
 HEIGHT = "height"
 #: The height is not what it was taken for.
@@ -159,13 +159,22 @@ class Effects:
 
 
 def effects(causes: Causes, places: Array) -> Effects:
-    """What the causes would do at (z, 2) places in mm: a zone is at the rim when it lies further out than most."""
+    """What the causes would do at (z, 2) places in mm, in the order in which they are printed.
+
+    A zone is at the rim when it lies further out than most.
+    """
     names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)
     prior = np.array([causes.shared[n] for n in names])
     away = np.linalg.norm(places - places.mean(axis=0), axis=1)
     rim = away > 0.5 * max(float(away.max()), 1e-9)
     rows = [LAYER.causes.get(n) for n in names]
-    fails = np.array([np.where(rim, row.fails_edge, row.fails) if row else np.zeros(len(places)) for row in rows])
+    first = np.arange(len(places)) == 0
+    fails = np.array(
+        [
+            np.where(rim, row.fails_edge, row.fails) + row.fails_first * first if row else np.zeros(len(places))
+            for row in rows
+        ]
+    )
     greasy = np.array([causes.greasy_at((round(float(x), 2), round(float(y), 2))) for x, y in places])
     return Effects(
         names,

@@ -21,7 +21,10 @@ class Odds:
     @classmethod
     def of(cls, field: FieldPosterior) -> "Odds":
         """Causes that let zones fail; those of height and flow are in the gaps already."""
-        kept = {n: p for n, p in field.shared.items() if n != HEIGHT and LAYER.causes[n].fails_edge > 0}
+        rows = {n: LAYER.causes[n] for n in field.shared if n != HEIGHT}
+        kept = {n: field.shared[n] for n, row in rows.items() if row.fails_edge > 0}
+        # What spoils the first patch alone spoils no part, but is mended where it is likely.
+        kept |= {n: p for n, row in rows.items() if row.fails_first > 0 and (p := field.shared[n]) >= JUDGE.also_at}
         seen = np.zeros(field.zones, dtype=bool)
         seen[[*(s.zone for s in field.sights), *field.looked_at]] = True
         return cls(kept, np.where(seen | (field.greasy == 1.0), field.greasy, 0.0))

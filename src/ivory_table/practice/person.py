@@ -330,7 +330,7 @@ class PracticePerson:
             return False
         away = np.linalg.norm(proof.places - proof.places.mean(axis=0), axis=1)
         rim = away[zone] > 0.5 * max(float(away.max()), 1e-9)
-        return bool(rng.random() < (row.fails_edge if rim else row.fails))
+        return bool(rng.random() < (row.fails_edge if rim else row.fails) + (row.fails_first if zone == 0 else 0.0))
 
     def _cold_plate(self, proof: ProofPlan, zone: int) -> bool:
         laid = self._laid(proof, zone)

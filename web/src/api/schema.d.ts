@@ -2223,7 +2223,7 @@ export interface components {
              * Causes
              * @default []
              */
-            causes: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed")[];
+            causes: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed")[];
             /**
              * Clean
              * @default []
@@ -2586,7 +2586,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
             /** Found */
             found: boolean;
             /**
@@ -2604,7 +2604,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -4727,7 +4727,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
             /** Found */
             found: string;
             /** Minutes */

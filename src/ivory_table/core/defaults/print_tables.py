@@ -105,6 +105,8 @@ class Cause(Value):
     helps: float
     fails: float = 0.0
     fails_edge: float = 0.0
+    #: Of the patch that is printed first alone.
+    fails_first: float = 0.0
     flow: float = 0.0
     flow_sd: float = 0.0
     astray_mm: float = 0.0

@@ -96,6 +96,8 @@ def _looked_at(run: RunState) -> list[str]:
         found.append("cold_plate")
     if run.fed or run.setup.feed is not None or run.checks.get("extrusion_right") == "done":
         found.append("feed")
+    if run.checks.get("tip_purged") == "done":
+        found.append("priming")
     return found
 
 
