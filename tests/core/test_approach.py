@@ -346,3 +346,14 @@ def test_stuck_again_and_again_it_goes_up_by_twice_as_much_each_time(times: int,
         heights.append(at.next_mm())
     for k, (low, high) in enumerate(itertools.pairwise(heights)):
         assert high - low >= 0.01 * 2**k - 1e-9
+
+
+@pytest.mark.parametrize("sd", [0.05, 0.1, 0.2])
+def test_what_was_believed_is_rarely_wrong_and_then_hardly_by_much(sd: float) -> None:
+    """Beyond four sd above, a fixed share lies, and falls off with the reach."""
+    at = over(0.1, sd)
+    beyond = at.heights > 0.1 + 4 * sd
+    assert at.p[beyond].sum() == pytest.approx(OFFSET.wrong / (1 + OFFSET.wrong), rel=0.05, abs=4e-5)
+    far = at.heights > 0.1 + 4 * sd + OFFSET.wrong_reach_mm
+    if far.any():
+        assert at.p[far].sum() < 0.6 * at.p[beyond].sum()

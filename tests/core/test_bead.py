@@ -117,3 +117,17 @@ def test_the_underside_lies_on_the_plate_where_lines_are_pressed_and_light_tells
     by = [swatch(bead, 0.2, mm).shows_through for mm in (0.05, 0.09, 0.35)]
     assert by == sorted(by)
     assert swatch(bead, 0.1).shows_through > swatch(bead, 0.2).shows_through
+
+
+def test_a_line_that_is_not_fused_is_flat_below_and_round_at_its_sides() -> None:
+    """Pressed to the gap's height, its sides are half circles: flat over what it is wider than high."""
+    bead, gap, steps = Bead(0.4, 0.2), 0.25, 800
+    width, height = bead.width_at(gap), min(gap, bead.free_diameter_mm)
+    assert width < bead.pitch_mm
+    below = underside(bead, gap, steps=steps)
+    across = [(k + 0.5) / steps * bead.pitch_mm - bead.pitch_mm / 2 for k in range(steps)]
+    flat = [abs(y) for y, v in zip(across, below, strict=True) if v == 0]
+    plastic = [abs(y) for y, v in zip(across, below, strict=True) if v is not None]
+    assert max(flat) == pytest.approx((width - height) / 2, abs=0.006)
+    assert max(plastic) == pytest.approx(width / 2, abs=0.002)
+    assert max(v for v in below if v is not None) == pytest.approx(height / 2, rel=0.2)

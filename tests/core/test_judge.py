@@ -379,3 +379,27 @@ def test_what_a_caliper_has_measured_need_not_be_seen_on_another_print() -> None
     # Rather sound and seen once: the same again. Most of it measured: it is moved at once, and nothing is printed after it.
     assert [first(n).kind for n in (0, 2, 3, 5)] == ["print_again", "print_again", "offset", "offset"]
     assert first(5).proofs_left == 0
+
+
+def test_minutes_left_know_no_millimetres() -> None:
+    """All lengths twice as large, the eye's scatter a share of the layer: the same looks, the same minutes."""
+    mean, cov = zones_prior()
+    cov[:5, :5] = 0.012**2 + 0.01**2 * np.eye(5)
+    field = estimate_field(mean, cov, (), BEAD_042)
+    gaps = np.random.default_rng(1).multivariate_normal(mean[:5], cov[:5, :5], 1024)
+    double = Bead(2 * BEAD_042.line_mm, 2 * BEAD_042.layer_mm)
+    low, high = double.bands_mm()["sound"]
+    assert (low, high) == pytest.approx((2 * LOW, 2 * HIGH), rel=1e-3)
+    small = again_left(field, BEAD_042, gaps, Aims(LOW, HIGH, 0.2, 0.01), 1.0)
+    assert again_left(field, double, 2 * gaps, Aims(2 * LOW, 2 * HIGH, 0.4, 0.02), 1.0) == pytest.approx(
+        small, rel=1e-3
+    )
+
+
+def test_a_layer_with_wider_lines_says_that_they_are() -> None:
+    twice = Before(proofs=2, repeats=1)
+    usual = apart(twice)[0].layer
+    assert usual is not None
+    wide = apart(twice, layers=(Bead(usual.line_mm + 0.04, usual.layer_mm),))[0].layer
+    assert wide is not None
+    assert (round(wide.line_mm - usual.line_mm, 3), wide.wider) == (0.04, True)

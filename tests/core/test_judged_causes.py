@@ -1,5 +1,7 @@
 """What lies behind a bad first layer beside the height: against brute force."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -9,7 +11,7 @@ from scipy.stats import norm
 from ivory_table.core.action import Before
 from ivory_table.core.bead import GRADES
 from ivory_table.core.causes import UNSEEN, Causes, effects, look_first
-from ivory_table.core.defaults import BEAD, JUDGE
+from ivory_table.core.defaults import BEAD, JUDGE, LAYER
 from ivory_table.core.eye import Eye
 from ivory_table.core.judge import next_actions
 from ivory_table.core.proof_field import _stretches, judged_field
@@ -303,3 +305,15 @@ def test_stretches_of_height_add_up_to_the_normal(sd: float, own: float) -> None
     common = np.append(np.full(5, 0.2), np.zeros(3))
     assert (len(parts) == 1) == (common @ spread @ common <= JUDGE.stretch_mm**2)
     assert all(np.linalg.eigvalsh(p[1]).min() > -1e-12 for p in parts)
+
+
+@pytest.mark.parametrize(("cause", "sign"), [("tip_cold", -1), ("tip_hot", 1)])
+def test_a_cause_that_changes_what_is_fed_shows_in_the_feed_that_is_believed(cause: str, sign: int) -> None:
+    """Likely at work, and one patch that says little: the feed is believed off by its share of it, either way."""
+    mean, cov = zones_prior()
+    known = replace(Causes.before("PLA", 0.0), shared={"height": 0.2, cause: 0.8})
+    cov[5, 5] = 1e-6
+    field = by_causes((Mark(2, "sound"),), mean, cov, known)
+    row = LAYER.causes[cause]
+    assert np.sign(row.flow) == sign
+    assert field.flow[0] == pytest.approx(field.shared[cause] * row.flow, rel=0.4)

@@ -314,3 +314,11 @@ def test_halves_of_the_same_zones_show_what_their_whole_patches_do() -> None:
     some = whole.only((1,))
     assert some.shows_the_same(whole.only((1,)))
     assert not some.shows_the_same(whole.only((2,)))
+
+
+def test_a_ladders_steps_lie_in_rows_from_left_to_right() -> None:
+    plate = setup_for("heron").plate
+    zones = ladder_zones(plate, tuple(np.round(np.linspace(0.3, -0.3, 9), 3)), PROOF.ladder_patch_mm)
+    at = [(round(z.y_mm, 3), z.x_mm) for z in zones]
+    assert at == sorted(at)
+    assert len({y for y, _ in at}) > 1

@@ -151,6 +151,11 @@ def test_the_largest_part_that_is_sound_is_that_of_brute_force(tilt: float) -> N
     assert found is not None
     dx = float(cells[0, 1, 0] - cells[0, 0, 0])
     assert found.width_mm == pytest.approx((best - 1) * dx, abs=0.1)
+    dy = float(cells[1, 0, 1] - cells[0, 0, 1])
+    assert found.depth_mm == pytest.approx((best - 1) * dy, abs=0.1)
+    xs, ys = cells[0, :, 0], cells[:, 0, 1]
+    assert xs[0] <= found.left_mm <= found.left_mm + found.width_mm <= xs[-1] + 1e-6
+    assert ys[0] <= found.front_mm <= found.front_mm + found.depth_mm <= ys[-1] + 1e-6
     assert found.p >= 0.7
 
 
@@ -182,3 +187,17 @@ def test_something_may_be_laid_inside_the_edge_and_beside_clips_alone() -> None:
 def test_nothing_is_left_where_nothing_is_sound() -> None:
     belief, believes = tilted(0.0)
     assert largest_sound(belief.nozzle_moved(0.4), PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), 0.7) is None
+
+
+@pytest.mark.parametrize(("nozzle", "material"), [(0.4, "PLA"), (0.6, "PETG"), (0.25, "TPU")])
+def test_a_recipe_says_what_its_own_bead_forgives_and_what_it_melts(nozzle: float, material: str) -> None:
+    for recipe in recipes(nozzle, material, 215, 60, 0.02):
+        bead = Bead(recipe.line_mm, recipe.layer_mm, recipe.flow)
+        gap, half = forgives(bead)
+        assert recipe.gap_mm == pytest.approx(gap, abs=6e-4)
+        assert recipe.forgives_mm == pytest.approx(half, abs=2e-4)
+        melted = recipe.speed_mm_s * bead.area_mm2
+        assert recipe.melts_mm3_s == pytest.approx(melted, rel=0.02)
+        most = LAYER.recipe.melt_mm3_s[material] * nozzle / 0.4
+        assert recipe.melt_share == pytest.approx(recipe.melts_mm3_s / most, rel=0.02)
+        assert recipe.melt_share <= LAYER.recipe.melt_share + 1e-9

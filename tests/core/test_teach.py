@@ -13,7 +13,7 @@ from ivory_table.core.teach.catalogue import word, words
 from ivory_table.core.teach.grid import grid_lines
 from ivory_table.core.teach.heard import learn_reply
 from ivory_table.core.teach.lesson import Lesson
-from ivory_table.core.teach.pieces import Said, differs_at, read
+from ivory_table.core.teach.pieces import Said, aligned, between, cut_up, differs_at, read
 from ivory_table.core.teach.proving import step
 from ivory_table.core.teach.teaching import Teaching, WordShown, learn, teaching_of
 from ivory_table.core.teach.told import Told, learn_line, plain, sentence
@@ -320,3 +320,22 @@ def test_an_empty_line_is_pointed_at_among_the_others() -> None:
 def test_a_proving_step_that_is_not_there_is_named() -> None:
     with pytest.raises(ValueError, match="no step 'nothing'"):
         step("nothing")
+
+
+def test_what_differs_between_samples_is_known_from_what_is_alike() -> None:
+    cut = [cut_up(s) for s in ("ready now", "ready then")]
+    head, differs, _ = aligned(cut)
+    assert differs
+    assert [p.text for p in head][:1] == ["ready"]
+    assert aligned([cut_up("ready"), cut_up("ready")])[1:] == (False, [])
+    head, differs, tail = aligned([cut_up("at the rear end"), cut_up("at the front end")])
+    assert differs
+    assert tail[-1].text == "end"
+    assert re.fullmatch(between(["at the rear end", "at the front end"], False), "at the left end")
+
+
+def test_numbers_with_noughts_before_them_are_sent_with_as_many() -> None:
+    told = [Told(values={"celsius": float(c)}, line=f"HEAT {c:03d}") for c in (60, 95, 5)]
+    lesson = learn_line({"celsius"}, {"celsius"}, told)
+    assert lesson.settled is not None
+    assert filled(lesson.settled, celsius=7.0) == "HEAT 007"
