@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from ivory_table.core.gauge import Gauge
+from ivory_table.core.gauge import Feel, Gauge
 from ivory_table.core.offset import convention, presses, slipped
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.common import TakenBack
@@ -337,3 +337,20 @@ def test_folds_of_a_gauge_that_nobody_measured_are_what_its_kind_usually_is(desk
     # Two layers of a very thin one are for the gauge itself.
     thin = Gauge(id="a", name="a", thickness_mm=0.05, measured=True)
     assert list(thin.folds_mm()) == [4, 8, 16]
+
+
+@pytest.mark.parametrize(
+    ("first", "then", "says"),
+    [
+        (("free", 0.1), ("stuck", 0.3), "plastic that has oozed onto it, or the gauge has caught"),
+        (("stuck", 0.3), ("free", 0.1), "What the gauge met before is gone"),
+    ],
+)
+def test_contact_that_moves_between_two_tries_is_said_with_what_it_may_be(
+    desk: Desk, first: tuple[Feel, float], then: tuple[Feel, float], says: str
+) -> None:
+    x, y = start(desk, "heron").setup.plate.centre
+    keep(desk, "offset", Felt(x_mm=x, y_mm=y, z_mm=first[1], feel=first[0]))
+    with pytest.raises(Refused, match=says) as wrong:
+        keep(desk, "offset", Felt(x_mm=x, y_mm=y, z_mm=then[1], feel=then[0]))
+    assert (wrong.value.code, wrong.value.insist) == ("readings_contradict", True)

@@ -73,6 +73,15 @@ def feels_disagree(run: RunState, feel: Feel, z_mm: float, earlier: Feel, earlie
     slack = 3 * run.feel.scatter_mm
     (low, high), (low_now, high_now) = (feel_interval(f, run.drag_gap_mm, run.feel) for f in (earlier, feel))
     # The plate's height by each, less the place's own zero: they must overlap.
-    if earlier_z_mm - high - slack > z_mm - low_now + slack or z_mm - high_now - slack > earlier_z_mm - low + slack:
-        return f"The gauge cannot be {feel} at z {z_mm:.3f} when it was {earlier} at z {earlier_z_mm:.3f} at {clock}."
+    cannot = f"The gauge cannot be {feel} at z {z_mm:.3f} when it was {earlier} at z {earlier_z_mm:.3f} at {clock}."
+    if z_mm - high_now - slack > earlier_z_mm - low + slack:
+        return (
+            f"{cannot} The tip meets something higher up: plastic that has oozed onto it, or the gauge has caught on an edge or a "
+            "crumb. Wipe the tip, pull the gauge out and slide it in afresh, then try again."
+        )
+    if earlier_z_mm - high - slack > z_mm - low_now + slack:
+        return (
+            f"{cannot} What the gauge met before is gone: plastic on the tip, a crumb, a fold of the gauge. If the tip is clean "
+            "now, the earlier one was wrong."
+        )
     return ""
