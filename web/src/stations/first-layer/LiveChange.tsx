@@ -76,6 +76,10 @@ function Told({ view, keep, busy }: { view: View; keep: KeepEntry; busy: boolean
           { value: String(view.zones.length), text: "after the last" },
         ]}
       />
+      <p className="text-sm text-graphite">
+        It shows some lines after it was pressed, once what the machine has read ahead is laid. A patch that was half
+        done by then is neither: take the next one, and skip that one when you judge.
+      </p>
       <Button type="submit" disabled={busy || mm === null || Boolean(wrong)}>
         Take it into account
       </Button>

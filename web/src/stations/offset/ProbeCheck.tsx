@@ -4,6 +4,7 @@ import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Choice, Eyebrow, Field, Panel, Wrong } from "../../ui/controls";
+import { useNumbers } from "../../ui/numbers";
 import { signed, typedNumber } from "../../ui/words";
 import { ProbePlace } from "./ProbePlace";
 
@@ -81,34 +82,24 @@ export function ProbeCheck({ runId, seq, keep, busy }: { runId: string; seq: num
   );
 }
 
-const COMPARED = { x: "", y: "", probe: "", drag: "" };
+const COMPARED = ["x_mm", "y_mm", "probe_z_mm", "drag_z_mm"] as const;
 
 /** Probe and gauge at the same places: whether the probe reads higher on one side of the plate. */
 function Tilt({ check, keep, busy }: { check: Check; keep: KeepEntry; busy: boolean }) {
-  const [typed, setTyped] = useState(COMPARED);
+  const { typed, values, field, clear } = useNumbers(COMPARED);
   const [wrong, setWrong] = useState<string | null>(null);
   const { tilt, counted_in } = check;
-  const field = (name: keyof typeof COMPARED, label: string) => (
-    <Field
-      label={label}
-      unit="mm"
-      inputMode="decimal"
-      value={typed[name]}
-      onChange={(e) => setTyped({ ...typed, [name]: e.target.value })}
-    />
-  );
   return (
     <form
       className="flex flex-col gap-2 border-t border-hairline pt-2"
       onSubmit={(e) => {
         e.preventDefault();
-        const [x_mm, y_mm, probe_z_mm, drag_z_mm] = [typed.x, typed.y, typed.probe, typed.drag].map(typedNumber);
-        if (x_mm == null || y_mm == null || probe_z_mm == null || drag_z_mm == null)
-          return setWrong("Give the place and both heights in mm.");
-        if (Math.abs(probe_z_mm) > 10 || Math.abs(drag_z_mm) > 10)
+        const read = values();
+        if (!read) return setWrong("Give the place and both heights in mm.");
+        if (Math.abs(read.probe_z_mm) > 10 || Math.abs(read.drag_z_mm) > 10)
           return setWrong("Heights lie between −10 and 10 mm.");
         setWrong(null);
-        keep({ kind: "probe_compared", x_mm, y_mm, probe_z_mm, drag_z_mm }, () => setTyped(COMPARED));
+        keep({ kind: "probe_compared", ...read }, clear);
       }}
     >
       <p className="font-semibold">Does it lean?</p>
@@ -117,13 +108,13 @@ function Tilt({ check, keep, busy }: { check: Check; keep: KeepEntry; busy: bool
         tip.
       </p>
       <div className="grid grid-cols-2 gap-2">
-        {field("x", "At X")}
-        {field("y", "Y")}
-        {field("probe", "Probe triggers at z")}
-        {field("drag", "Gauge drags at z")}
+        {field("x_mm", "At X")}
+        {field("y_mm", "Y")}
+        {field("probe_z_mm", "Probe triggers at z")}
+        {field("drag_z_mm", "Gauge drags at z")}
       </div>
       {wrong && <p className="text-sm text-madder">{wrong}</p>}
-      <Button type="submit" disabled={busy || !typed.probe.trim() || !typed.drag.trim()}>
+      <Button type="submit" disabled={busy || !typed.probe_z_mm.trim() || !typed.drag_z_mm.trim()}>
         Keep place {check.compared.length + 1}
       </Button>
       <p data-testid="tilt" className={tilt.leans ? "font-semibold" : "text-sm text-graphite"}>

@@ -2,41 +2,26 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
-import { Button, Field } from "../../ui/controls";
-import { typedNumber } from "../../ui/words";
+import { Button } from "../../ui/controls";
+import { useNumbers } from "../../ui/numbers";
 
-const NOTHING = { tip_x: "", tip_y: "", probe_x: "", probe_y: "" };
+const SIGHTED = ["tip_x_mm", "tip_y_mm", "probe_x_mm", "probe_y_mm"] as const;
 
 export function ProbePlace({ check, keep, busy }: { check: Schemas["ProbeCheck"]; keep: KeepEntry; busy: boolean }) {
-  const [typed, setTyped] = useState(NOTHING);
+  const { typed, values, field, clear } = useNumbers(SIGHTED);
   const [wrong, setWrong] = useState<string | null>(null);
   const { place, place_taken, place_kept } = check;
-  const field = (name: keyof typeof NOTHING, label: string) => (
-    <Field
-      label={label}
-      unit="mm"
-      inputMode="decimal"
-      value={typed[name]}
-      onChange={(e) => setTyped({ ...typed, [name]: e.target.value })}
-    />
-  );
   return (
     <form
       className="flex flex-col gap-2 border-t border-hairline pt-2"
       onSubmit={(e) => {
         e.preventDefault();
-        const [tip_x_mm, tip_y_mm, probe_x_mm, probe_y_mm] = [
-          typed.tip_x,
-          typed.tip_y,
-          typed.probe_x,
-          typed.probe_y,
-        ].map(typedNumber);
-        if (tip_x_mm == null || tip_y_mm == null || probe_x_mm == null || probe_y_mm == null)
-          return setWrong("Give X and Y twice: with the tip over the mark, and with the probe over it.");
-        if (Math.hypot(tip_x_mm - probe_x_mm, tip_y_mm - probe_y_mm) > 140)
+        const seen = values();
+        if (!seen) return setWrong("Give X and Y twice: with the tip over the mark, and with the probe over it.");
+        if (Math.hypot(seen.tip_x_mm - seen.probe_x_mm, seen.tip_y_mm - seen.probe_y_mm) > 140)
           return setWrong("Tip and probe are hardly that far apart. Was the same mark sighted with both?");
         setWrong(null);
-        keep({ kind: "mark_sighted", tip_x_mm, tip_y_mm, probe_x_mm, probe_y_mm }, () => setTyped(NOTHING));
+        keep({ kind: "mark_sighted", ...seen }, clear);
       }}
     >
       <p className="font-semibold">Where does it sit?</p>
@@ -45,17 +30,17 @@ export function ProbePlace({ check, keep, busy }: { check: Schemas["ProbeCheck"]
         with the probe. Two crosses, far from each other. It is taken to sit {place_taken} of the tip.
       </p>
       <div className="grid grid-cols-2 gap-2">
-        {field("tip_x", "X, tip over it")}
-        {field("tip_y", "Y, tip over it")}
-        {field("probe_x", "X, probe over it")}
-        {field("probe_y", "Y, probe over it")}
+        {field("tip_x_mm", "X, tip over it")}
+        {field("tip_y_mm", "Y, tip over it")}
+        {field("probe_x_mm", "X, probe over it")}
+        {field("probe_y_mm", "Y, probe over it")}
       </div>
       {wrong && (
         <p role="alert" className="text-sm text-madder">
           {wrong}
         </p>
       )}
-      <Button type="submit" disabled={busy || !typed.tip_x.trim() || !typed.probe_x.trim()}>
+      <Button type="submit" disabled={busy || !typed.tip_x_mm.trim() || !typed.probe_x_mm.trim()}>
         Keep mark {place.marks + 1}
       </Button>
       <p data-testid="place" className={place.elsewhere ? "font-semibold" : "text-sm text-graphite"}>
