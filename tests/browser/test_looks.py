@@ -147,3 +147,27 @@ def test_on_a_phone_every_answer_is_in_reach_without_scrolling(browser: Browser,
     page.get_by_role("link", name=re.compile("^. *Tram|Tram")).first.click()
     at_station(page, "tram")
     page.context.close()
+
+
+@pytest.mark.parametrize("width", [390, 1280])
+def test_a_dialog_stands_over_the_answers_under_the_thumb(desk_page: Page, width: int) -> None:
+    page = desk_page
+    page.set_viewport_size({"width": width, "height": 844})
+    visit(page, start_run(page, "Heron") + "/tram")
+    page.get_by_role("button", name=re.compile("^tighter")).click()
+    page.get_by_role("button", name="walk file").click()
+    expect(page.get_by_role("heading", name="A walk for nobody on the line")).to_be_visible()
+    # Wherever one looks on it, nothing else lies there.
+    beside = page.evaluate(
+        """() => {
+          const dialog = document.querySelector('[role=dialog]'), box = dialog.getBoundingClientRect();
+          const at = [0.1, 0.3, 0.5, 0.7, 0.9].flatMap((u) => [0.02, 0.2, 0.4, 0.6, 0.8, 0.97].map((v) =>
+            document.elementFromPoint(box.left + u * box.width, box.top + v * box.height)));
+          return at.filter((e) => !dialog.contains(e)).length;
+        }"""
+    )
+    assert beside == 0
+    assert (
+        page.evaluate("getComputedStyle(document.querySelector('[role=dialog] button[type=button]')).position")
+        != "sticky"
+    )

@@ -66,11 +66,8 @@ export function Finder() {
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-24 left-1/2 w-[min(520px,92vw)] -translate-x-1/2 rounded-[6px] border border-ink bg-paper p-4"
-        >
+        <Dialog.Overlay className="behind-dialog" />
+        <Dialog.Content aria-describedby={undefined} className="dialog top-24 w-[min(520px,92vw)] p-4">
           <Dialog.Title className="sr-only">Find a machine, a run or a station</Dialog.Title>
           <input
             autoFocus

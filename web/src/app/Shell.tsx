@@ -351,10 +351,10 @@ function Foot({
       <Finder />
       <Dialog.Root open={open} onOpenChange={setOpen}>
         <Dialog.Portal>
-          <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+          <Dialog.Overlay className="behind-dialog" />
           <Dialog.Content
             aria-describedby={undefined}
-            className="fixed top-1/2 left-1/2 grid max-h-[80dvh] w-[min(720px,92vw)] -translate-x-1/2 -translate-y-1/2 gap-6 overflow-y-auto rounded-[6px] border border-ink bg-paper p-6 sm:grid-cols-2"
+            className="dialog top-1/2 grid max-h-[80dvh] w-[min(720px,92vw)] -translate-y-1/2 gap-6 p-6 sm:grid-cols-2"
           >
             <div>
               <Dialog.Title className="mb-2 text-xl font-semibold text-ink">Keys</Dialog.Title>

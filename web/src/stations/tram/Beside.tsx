@@ -53,10 +53,10 @@ function Sheet({
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className={BUTTON}>{trigger}</Dialog.Trigger>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 bg-ink/30" />
+        <Dialog.Overlay className="behind-dialog" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 flex max-h-[90dvh] w-[min(680px,94vw)] -translate-x-1/2 -translate-y-1/2 flex-col gap-3 overflow-y-auto rounded-[6px] border border-ink bg-paper p-6"
+          className="dialog top-1/2 flex max-h-[90dvh] w-[min(680px,94vw)] -translate-y-1/2 flex-col gap-3 p-6"
         >
           <Dialog.Title className="text-xl font-semibold">{title}</Dialog.Title>
           {children(() => setOpen(false))}
