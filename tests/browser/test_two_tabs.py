@@ -74,6 +74,11 @@ def test_an_address_that_leads_nowhere_says_so(desk_page: Page, address: str) ->
     expect(desk_page.get_by_role("heading", name="No run is kept under 'nobody'")).to_be_visible()
     desk_page.get_by_role("link", name="To the bench").click()
     expect(desk_page.get_by_role("heading", name="Machines on the bench")).to_be_visible()
+    # A machine's address alone leads to its logbook.
+    visit(desk_page, f"{address}/machines/heron")
+    expect(desk_page).to_have_url(f"{address}/machines/heron/logbook")
+    visit(desk_page, f"{address}/machines/nobody")
+    expect(desk_page.get_by_text("nobody").first).to_be_visible()
 
 
 def test_a_lost_answer_is_told_and_trying_again_keeps_it_once(browser: Browser, address: str) -> None:

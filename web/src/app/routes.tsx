@@ -35,6 +35,7 @@ export const ROUTES: RouteObject[] = [
       {
         path: "/machines/:machineId",
         children: [
+          { index: true, element: <Navigate to="logbook" replace /> },
           page("logbook", "Logbook", () => import("../logbook/Logbook")),
           page("gone-bad", "GoneBad", () => import("../logbook/GoneBad")),
           page("after-change", "AfterChange", () => import("../logbook/AfterChange")),
