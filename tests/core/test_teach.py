@@ -12,6 +12,7 @@ from ivory_table.core.manner import _FIELDS, Manner, compiled, manner_file, read
 from ivory_table.core.teach.catalogue import word, words
 from ivory_table.core.teach.grid import grid_lines
 from ivory_table.core.teach.heard import learn_reply
+from ivory_table.core.teach.heard_words import without_ack
 from ivory_table.core.teach.lesson import Lesson
 from ivory_table.core.teach.pieces import Said, aligned, between, cut_up, differs_at, read
 from ivory_table.core.teach.proving import step
@@ -339,3 +340,14 @@ def test_numbers_with_noughts_before_them_are_sent_with_as_many() -> None:
     lesson = learn_line({"celsius"}, {"celsius"}, told)
     assert lesson.settled is not None
     assert filled(lesson.settled, celsius=7.0) == "HEAT 007"
+
+
+def test_lines_that_only_confirm_are_left_out_and_others_stay() -> None:
+    assert without_ack("bed 60\nfine\ntip 200\nfine", "^fine$") == "bed 60\ntip 200"
+    assert without_ack("fine weather", "^fine") == "fine weather"
+    assert without_ack("bed 60\nfine", "") == "bed 60\nfine"
+
+
+@pytest.mark.parametrize("said", [[], [Said(text="")], [Said(text="  \n "), Said(text="")]])
+def test_nothing_pasted_is_asked_for(said: list[Said]) -> None:
+    assert "Paste what the machine answers" in learn_reply({"x"}, said).trouble

@@ -14,6 +14,8 @@ from ivory_table.runs.entry import Entry, RunFile
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
+from ivory_table.runs.summary import MATHS
+from ivory_table.store.tables import PageRow
 from ivory_table.store.workshop import Workshop
 from tests.conftest import NOON
 from tests.runs.freeze import shows
@@ -80,6 +82,32 @@ def test_a_database_of_an_earlier_version_opens_with_its_runs(tmp_path: Path) ->
     assert summary.signed_off
     assert {s.station: [s.state, s.figure] for s in summary.stations} == frozen["shows"]["stations"]
     assert shop.figures.missing() == ()
+    shop.close()
+
+
+def test_figures_that_an_earlier_computation_made_are_made_anew_and_pages_stay(tmp_path: Path) -> None:
+    shop = Workshop(tmp_path / "old.db")
+    furnish(shop)
+    frozen = json.loads((RELEASED[0] / "heron.json").read_text())
+    setup = RunSetup.model_validate(frozen["file"]["setup"])
+    shop.start_run(setup)
+    with shop.writing():
+        for body in frozen["file"]["entries"]:
+            text = json.dumps(body)
+            shop._db.execute_sql("INSERT INTO entry VALUES (?, ?, ?, ?)", (body["id"], setup.id, body["seq"], text))
+    desk = Desk(shop)
+    desk.catch_up()
+    now = shop.figures.summary(setup.id)
+    assert now is not None
+    assert now.maths == MATHS
+    assert desk.renew(most=5) == 0
+    with shop.writing():
+        shop.figures.renew(now.model_copy(update={"maths": 1, "zones_sound": (7, 10)}))
+        shop._db.execute_sql("UPDATE page SET body = 'as it was' WHERE run_id = ?", (setup.id,))
+    assert shop.figures.older(5) == (setup.id,)
+    assert desk.renew(most=5) == 1
+    assert shop.figures.summary(setup.id) == now
+    assert {row.body for row in PageRow.select()} == {"as it was"}
     shop.close()
 
 

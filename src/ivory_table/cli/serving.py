@@ -143,6 +143,8 @@ def _catch_up(desk: Desk) -> None:
     """What earlier versions have left undone, and what the first look at the bench would have to wait for."""
     desk.catch_up()
     bench.view(desk)
+    # Some at each start: it takes a while for many, and nobody waits for it.
+    desk.renew(most=200)
 
 
 #: How often it is looked whether today's copy is there.

@@ -61,9 +61,12 @@ class Plate(Value):
 
     @property
     def stack_mm(self) -> float | None:
-        """Thickness of everything that lies on the heated base, when every layer's is known."""
+        """Thickness of everything that lies on the heated base; None where a layer's is not known, or none was told of.
+
+        A plate that nobody has described is not as thin as nothing: the tip would be brought closer by all that another is thick.
+        """
         each = [layer.thickness_mm for layer in self.layers]
-        return None if None in each else float(sum(t for t in each if t is not None))
+        return None if not each or None in each else float(sum(t for t in each if t is not None))
 
     @model_validator(mode="after")
     def _round_is_round(self) -> Self:

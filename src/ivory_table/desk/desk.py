@@ -32,7 +32,7 @@ from ivory_table.runs.lessons import lessons
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
-from ivory_table.runs.summary import shown_of, shown_of_unreadable
+from ivory_table.runs.summary import shown_of, shown_of_unreadable, summary_of
 from ivory_table.store.trouble import MOVED_ON, Clash
 from ivory_table.store.workshop import Workshop
 
@@ -194,6 +194,16 @@ class Desk:
             with self.workshop.writing():
                 self.workshop.figures.keep(shown)
         return len(missing)
+
+    def renew(self, most: int) -> int:
+        """Make the figures of runs that an earlier computation made anew, newest first; how many there were."""
+        older = self.workshop.figures.older(most)
+        for run_id in older:
+            with suppress(ValueError):  # it stays as it was shown
+                summary = summary_of(self.open(run_id))
+                with self.workshop.writing():
+                    self.workshop.figures.renew(summary)
+        return len(older)
 
     def _keep_unreadable(self, run_id: str) -> None:
         with suppress(ValueError):  # its set-up cannot be read either: nothing can be said of it

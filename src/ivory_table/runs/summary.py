@@ -15,7 +15,7 @@ from .seen import seen_of
 from .standing import RecordLine, StationLine, record_lines, station_lines
 
 #: Grows when the computation changes what a run shows; a summary says by which it was made.
-MATHS = 1
+MATHS = 2
 
 
 class Summary(Value):

@@ -3,7 +3,7 @@
 from peewee import JOIN, fn
 from pydantic import ValidationError
 
-from ivory_table.runs.summary import MeshLeft, Shown, Summary, in_line
+from ivory_table.runs.summary import MATHS, MeshLeft, Shown, Summary, in_line
 
 from .tables import PageRow, RunRow, SummaryRow
 
@@ -26,6 +26,12 @@ class Figures:
         for name, body in pages.items():
             PageRow.replace(run=summary.run_id, name=name, body=body).execute()
 
+    def renew(self, summary: Summary) -> None:
+        """Keep a run's figures anew; its pages stay as they were shown when it was signed off."""
+        SummaryRow.update(find=in_line(summary), body=summary.model_dump_json()).where(
+            SummaryRow.run == summary.run_id
+        ).execute()
+
     def summary(self, run_id: str) -> Summary | None:
         row = SummaryRow.get_or_none(SummaryRow.run == run_id)
         return None if row is None else readable(row.body)
@@ -44,6 +50,12 @@ class Figures:
         """Runs that have no figures yet, newest first: kept before figures were, or not readable by the version before."""
         query = RunRow.select(RunRow.id).join(SummaryRow, JOIN.LEFT_OUTER).where(SummaryRow.run.is_null())
         return tuple(run_id for (run_id,) in query.order_by(RunRow.started_at.desc()).limit(most).tuples())
+
+    def older(self, most: int) -> tuple[str, ...]:
+        """Runs whose figures an earlier computation made, newest first."""
+        maths = fn.json_extract(SummaryRow.body, "$.maths")
+        query = SummaryRow.select(SummaryRow.run).where(maths > 0, maths < MATHS).order_by(SummaryRow.started_at.desc())
+        return tuple(run_id for (run_id,) in query.limit(most).tuples())
 
     def forget_unreadable(self) -> None:
         """Runs that an earlier version could not read are looked at once more."""
