@@ -14,7 +14,7 @@ from ivory_table.runs.common import TakenBack
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import record_lines
-from ivory_table.stations import first_layer
+from ivory_table.stations import first_layer, sign_off
 from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
@@ -247,6 +247,8 @@ def test_a_first_layer_that_was_chosen_is_that_of_the_next_run_until_it_is_taken
         view.layer_words
         == f"Not the usual first layer: 0.28 mm, as chosen on {at:%Y-%m-%d}. Parts are printed so as well."
     )
+    line = next(r for r in sign_off.view.view(again).lines if r.name == "First layer")
+    assert (line.before, line.after) == ("", "0.28 mm, lines 0.48 mm wide, as before")
     # The usual one is among the settings, and choosing it holds as well.
     assert any(r.layer_mm == usual.layer_mm for r in recipe_view(again).recipes)
     back = keep(desk, "first_layer", LayerChosen(layer_mm=usual.layer_mm, line_mm=usual.line_mm), "again")

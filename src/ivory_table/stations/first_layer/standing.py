@@ -37,7 +37,10 @@ def record(run: OpenRun) -> tuple[RecordLine, ...]:
     if layer is not None:
         was = before.bead if before else Bead.usual(run.setup.machine.nozzle_mm)
         words = f"{layer.layer_mm:.2f} mm, lines {layer.line_mm:.2f} mm wide"
-        out.append(RecordLine(name="First layer", before=f"{was.layer_mm:.2f} mm", after=words))
+        line = RecordLine(name="First layer", before=f"{was.layer_mm:.2f} mm", after=words)
+        if layer == was:
+            line = RecordLine(name="First layer", before="", after=f"{words}, as before")
+        out.append(line)
     if (p := run.state.sound_unseen) is not None:
         out.append(RecordLine(name="Last move", before="", after=f"not printed since; every zone sound with {p:.0%}"))
     if (left := LeftAs.now(run.state)) is not None:
