@@ -1,12 +1,15 @@
 """The walk file on a practice machine: the person does what it calls for, and nothing is hit."""
 
 import re
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
+from ivory_table.core.defaults import JUDGE
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.manner import shipped
+from ivory_table.core.setup import RunSetup
 from ivory_table.practice.elastic import crooked
 from ivory_table.practice.firmware import Firmware
 from ivory_table.practice.machine import PracticeMachine
@@ -14,19 +17,19 @@ from ivory_table.practice.person import PracticePerson
 from ivory_table.runs.entry import Entry
 from ivory_table.runs.state import RunState
 from ivory_table.stations.tram.entries import WalkCount, Walked
-from ivory_table.stations.tram.walk import walk
+from ivory_table.stations.tram.walk import Walk, walk
 from tests.conftest import setup_for
 
 PAPER = Gauge(id="paper", name="paper", stack_mm=1.6, stack_sheets=16)
 
 
-@pytest.mark.parametrize("seed", range(12))
-@pytest.mark.parametrize("machine", ["heron", "kestrel"])
-def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(machine: str, seed: int) -> None:
-    setup, manner = setup_for(machine), shipped("harbour")
-    found = walk(RunState.start(setup), manner, 2)
+MANNER = shipped("harbour")
+
+
+def followed(setup: RunSetup, found: Walk, seed: int) -> tuple[PracticeMachine, PracticePerson, list[WalkCount]]:
+    """The machine after all of the file, the person doing what it calls for; and the counts they noted."""
     body = PracticeMachine(setup.machine, PAPER, crooked(setup.machine, setup.machine.plates[0], seed))
-    person, firmware = PracticePerson(body), Firmware(body, manner)
+    person, firmware = PracticePerson(body), Firmware(body, MANNER)
     list(firmware.start())
     visits, calls, words = iter(found.visits), 0, ""
     counts: list[WalkCount] = []
@@ -39,7 +42,7 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
         assert not any(s.startswith(("error", "halt")) for s in said), (line, said)
         if line.startswith("SHOW"):
             words = line
-        if line != manner.does.pause:
+        if line != MANNER.does.pause or "Take the gauge away" in words:
             continue
         calls += 1
         if calls == 1 and found.sink_turns:
@@ -62,6 +65,15 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
     assert next(visits, None) is None
     assert body.crashes == []
     assert body.at[2] >= 5
+    return body, person, counts
+
+
+@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("machine", ["heron", "kestrel"])
+def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(machine: str, seed: int) -> None:
+    setup = setup_for(machine)
+    found = walk(RunState.start(setup), MANNER, 2)
+    body, _, counts = followed(setup, found, seed)
     anchors = np.array([[s.x_mm, s.y_mm] for s in setup.machine.screws])
     assert np.ptp(body.surface(anchors)) < 0.35
     # What was noted, typed in afterwards, tells how the plate stands now.
@@ -73,6 +85,22 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
     mean, cov = belief.collapsed
     off = centre @ (body.surface(anchors) - mean[:m])
     assert np.all(np.abs(off) < 4 * np.sqrt(np.diag(centre @ cov[:m, :m] @ centre)))
+
+
+@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("machine", ["heron", "kestrel", "wren"])
+def test_a_walk_that_goes_on_prints_near_the_plate_and_hits_nothing(machine: str, seed: int) -> None:
+    """Patches laid after two rounds: by the gauge they would lie 0.1 mm too far, and so none of them would hold."""
+    setup = setup_for(machine)
+    state = replace(RunState.start(setup), sign_proved=True)
+    found = walk(state, MANNER, 3, print_after=True)
+    assert found.then_proof is not None
+    _, person, _ = followed(setup, found, seed)
+    proof = found.then_proof.proof
+    gaps = [person._patch(proof, zone)[0] for zone in range(len(proof.zones))]
+    assert min(gaps) > JUDGE.scrape_mm
+    # What is left of the tram and of the plate's form, about what is wanted.
+    assert abs(float(np.mean(gaps)) - proof.layer_mm) < 0.06
 
 
 def test_the_file_calls_in_every_way_the_manner_knows() -> None:
