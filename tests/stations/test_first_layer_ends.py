@@ -72,6 +72,34 @@ def test_another_first_layer_ends_what_no_height_and_no_print_would(desk: Desk) 
     assert run.state.bead == was.bead
 
 
+def test_a_mesh_that_nobody_wants_is_not_advised_again_and_something_else_ends_it(desk: Desk) -> None:
+    """Said in words, or by printing the same again and again: it was advised for ever."""
+    machine = desk.workshop.machine("heron").model_copy(update={"screws": ()})
+    desk.workshop.keep_machine(machine)
+    run = start(desk, "heron")
+    run = keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
+    gaps = (0.165, 0.24, 0.19, 0.2, 0.235)
+
+    def again() -> OpenRun:
+        run = keep(desk, "first_layer", ProofStarted(proof=plan(machine, run_plate, filament, 5)))
+        for zone, gap in enumerate(gaps):
+            mark = Judged(zone=zone, grade=run.state.bead.grade_at(gap), caliper_mm=gap, sure=True)
+            run = keep(desk, "first_layer", mark)
+        return run
+
+    run_plate, filament = run.setup.plate, run.setup.filament
+    again()
+    run = again()
+    assert next_steps(run)[0].action.kind == "mesh"
+    said = keep(desk, "first_layer", ToolTold(tool="mesh", here=False))
+    assert next_steps(said)[0].action.kind == "settings"
+    assert all(s.action.kind != "mesh" for s in next_steps(said))
+    back = keep(desk, "first_layer", ToolTold(tool="mesh", here=True))
+    assert next_steps(back)[0].action.kind == "mesh"
+    run = again()
+    assert next_steps(run)[0].action.kind == "settings"
+
+
 def test_a_layer_higher_than_its_line_is_wide_is_refused() -> None:
     with pytest.raises(ValidationError, match="as wide as the layer is high"):
         LayerChosen(layer_mm=0.5, line_mm=0.4)

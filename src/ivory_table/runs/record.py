@@ -121,6 +121,8 @@ class RunRecord:
     feed_off: float = 0.0
     #: Whether a caliper is at hand; None while nobody has said.
     caliper: bool | None = None
+    #: Whether somebody said that no mesh is measured in this run.
+    mesh_declined: bool = False
     #: Whether a rule is, to measure the feed with.
     rule: bool | None = None
     #: What was changed since the newest proof was printed.

@@ -8298,7 +8298,7 @@ export interface components {
         };
         /**
          * ToolTold
-         * @description Whether a tool is at hand; one that is not is not asked for.
+         * @description Whether a tool is at hand, or a mesh to be measured in this run; what is not is not asked for.
          */
         ToolTold: {
             /** Here */
@@ -8312,7 +8312,7 @@ export interface components {
              * Tool
              * @enum {string}
              */
-            tool: "caliper" | "rule";
+            tool: "caliper" | "rule" | "mesh";
         };
         /**
          * TramView

@@ -54,6 +54,7 @@ class Judge(Value):
     rather_sound: float
     evidence_at: float
     repeats_at_most: int
+    mesh_passed_over: int
     proofs_at_most: int
     scrape_mm: float
     scrape_p: float

@@ -177,15 +177,17 @@ class FeedCorrected(Row):
 
 
 class ToolTold(Row):
-    """Whether a tool is at hand; one that is not is not asked for."""
+    """Whether a tool is at hand, or a mesh to be measured in this run; what is not is not asked for."""
 
     kind: Literal["tool_told"] = "tool_told"
     effect: ClassVar[Effect] = "none"
     stations: ClassVar = ("first_layer",)
-    tool: Literal["caliper", "rule"]
+    tool: Literal["caliper", "rule", "mesh"]
     here: bool
 
     def words(self, machine: Machine) -> str:
+        if self.tool == "mesh":
+            return "a mesh may be measured" if self.here else "no mesh is measured this time"
         return f"a {self.tool} is at hand" if self.here else f"no {self.tool} at hand"
 
 

@@ -167,6 +167,8 @@ def _feed_corrected(what: FeedCorrected, run: RunState, entry: Entry) -> RunStat
 
 @fold.register
 def _tool_told(what: ToolTold, run: RunState, entry: Entry) -> RunState:
+    if what.tool == "mesh":
+        return replace(run, mesh_declined=not what.here)
     return replace(run, caliper=what.here) if what.tool == "caliper" else replace(run, rule=what.here)
 
 

@@ -93,6 +93,15 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     return (first, *(s for s in steps if s is not signing))
 
 
+def mesh_may_come(state: RunState) -> bool:
+    """Whether a mesh is worth advising: the machine follows one, and nobody would rather do without.
+
+    Whoever prints the same again and again where one was advised has said so too.
+    """
+    passed_over = bool(state.proofs) and state.proofs[-1].repeats >= JUDGE.mesh_passed_over
+    return state.setup.machine.can_mesh and not state.mesh_declined and not passed_over
+
+
 def _mended_in_vain(state: RunState) -> frozenset[str]:
     """Causes that were mended before the newest proof, since the last ladder."""
     last = max((k for k, p in enumerate(state.proofs) if p.plan.kind == "ladder"), default=-1)
@@ -141,7 +150,7 @@ def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tup
     waits = _wait_for_heat(run, wanted)
     machine = run.setup.machine
     # A mesh evens out what a shim would.
-    evens = state.mesh_on or not machine.can_mesh
+    evens = state.mesh_on or not mesh_may_come(state)
     shims = (
         shim(
             field,
@@ -236,7 +245,7 @@ def field_actions(
         knob_moves=moves,
         mark_mm=mark_mm,
         mesh_in_use=state.mesh_on,
-        can_mesh=state.setup.machine.can_mesh,
+        can_mesh=mesh_may_come(state),
         reading_sd_mm=float(np.hypot(probe.sd_mm if probe else state.setup.feel.drag_sd_mm, TRAM.local_sd_mm)),
         before=before,
     )

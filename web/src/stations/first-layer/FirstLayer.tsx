@@ -257,6 +257,16 @@ export function FirstLayer() {
           {!judging && best?.action.kind === "caliper" && (
             <MeasurePatches view={view} zones={best.action.measure} keep={keep} busy={busy} />
           )}
+          {!judging && best?.action.kind === "mesh" && (
+            <Button
+              look="quiet"
+              className="self-start text-sm"
+              disabled={busy}
+              onClick={() => keep({ kind: "tool_told", tool: "mesh", here: false })}
+            >
+              no mesh this time
+            </Button>
+          )}
           {!judging && view.caliper === null && best && measurable && (
             <p className="flex flex-wrap items-center gap-x-4 text-sm">
               A caliper on the patches would save about{" "}
