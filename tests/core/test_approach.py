@@ -357,3 +357,16 @@ def test_what_was_believed_is_rarely_wrong_and_then_hardly_by_much(sd: float) ->
     far = at.heights > 0.1 + 4 * sd + OFFSET.wrong_reach_mm
     if far.any():
         assert at.p[far].sum() < 0.6 * at.p[beyond].sum()
+
+
+@pytest.mark.parametrize("feel", ["snag", "stuck"])
+def test_a_gauge_that_is_only_ever_pressed_is_tried_higher_and_each_time_by_more(feel: Feel) -> None:
+    at, tried = over(0.1, 0.1), [0.1]
+    for _ in range(4):
+        at = at.feel(tried[-1], feel)
+        z = at.next_mm()
+        assert z is not None
+        tried.append(z)
+    steps = np.diff(tried)
+    assert (steps > 0).all()
+    assert steps[-1] >= 0.08 - 1e-9

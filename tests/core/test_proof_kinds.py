@@ -322,3 +322,19 @@ def test_a_ladders_steps_lie_in_rows_from_left_to_right() -> None:
     at = [(round(z.y_mm, 3), z.x_mm) for z in zones]
     assert at == sorted(at)
     assert len({y for y, _ in at}) > 1
+
+
+@pytest.mark.parametrize("beside_mm", [1.0, 6.0])
+def test_a_pair_keeps_clear_of_a_clip_beside_it(beside_mm: float) -> None:
+    """A clip within 2 mm of the outermost patch leaves no room; a little further off it does."""
+    machine, plate = WREN.machine.model_copy(update={"screws": ()}), WREN.plate.model_copy(update={"keep_outs": ()})
+    pair = plan(machine.model_copy(update={"plates": (plate,)}), plate, WREN.filament, "pair")
+    edge = max(z.x_mm for z in pair.zones) + pair.patch_mm / 2 + beside_mm
+    clip = KeepOut(name="a clip", x_min_mm=edge, x_max_mm=edge + 10, y_min_mm=60, y_max_mm=110)
+    kept = plate.model_copy(update={"keep_outs": (clip,)})
+    there = machine.model_copy(update={"plates": (kept,)})
+    if beside_mm < 2:
+        with pytest.raises(ValueError, match="no room"):
+            plan(there, kept, WREN.filament, "pair")
+    else:
+        assert len(plan(there, kept, WREN.filament, "pair").zones) == len(pair.zones)

@@ -189,7 +189,7 @@ def test_nothing_is_left_where_nothing_is_sound() -> None:
     assert largest_sound(belief.nozzle_moved(0.4), PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), 0.7) is None
 
 
-@pytest.mark.parametrize(("nozzle", "material"), [(0.4, "PLA"), (0.6, "PETG"), (0.25, "TPU")])
+@pytest.mark.parametrize(("nozzle", "material"), [(0.4, "PLA"), (0.8, "PETG"), (0.25, "TPU")])
 def test_a_recipe_says_what_its_own_bead_forgives_and_what_it_melts(nozzle: float, material: str) -> None:
     for recipe in recipes(nozzle, material, 215, 60, 0.02):
         bead = Bead(recipe.line_mm, recipe.layer_mm, recipe.flow)
@@ -199,5 +199,6 @@ def test_a_recipe_says_what_its_own_bead_forgives_and_what_it_melts(nozzle: floa
         melted = recipe.speed_mm_s * bead.area_mm2
         assert recipe.melts_mm3_s == pytest.approx(melted, rel=0.02)
         most = LAYER.recipe.melt_mm3_s[material] * nozzle / 0.4
+        assert recipe.speed_mm_s == pytest.approx(recipe.melt_share * most / bead.area_mm2, abs=0.051)
         assert recipe.melt_share == pytest.approx(recipe.melts_mm3_s / most, rel=0.02)
         assert recipe.melt_share <= LAYER.recipe.melt_share + 1e-9

@@ -111,6 +111,9 @@ def test_a_steady_plate_is_held_and_a_climbing_one_is_not() -> None:
     flat = hold(*minutes(np.full(300, 60.2)), 60)
     assert flat.steady
     assert flat.held_minutes == pytest.approx(598 / 60)
+    falling = hold(*minutes(np.linspace(61, 59.2, 300)), 60)
+    assert falling is not None
+    assert ("-" in falling.words, "still moving −" in falling.words) == (False, not falling.steady)
     climbing = hold(*minutes(np.linspace(30, 55, 300)), 60)
     assert not climbing.steady
     assert climbing.rate_c_min == pytest.approx(25 / (598 / 60), rel=0.01)
