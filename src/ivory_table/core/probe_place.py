@@ -25,13 +25,13 @@ class PlaceFound(Value):
     """What some marks tell. `place`: the probe to the right of the tip and behind it, mm, each with the same sd."""
 
     marks: int
-    place: ProbePlace | None
-    sd_mm: float | None
-    #: By how much a mesh is wrong somewhere for it, at most, by what is known of this plate; mm.
-    mesh_mm: float | None
-    #: It sits elsewhere than was taken, for sure and by enough to matter.
-    elsewhere: bool
     words: str
+    place: ProbePlace | None = None
+    sd_mm: float | None = None
+    #: By how much a mesh is wrong somewhere for it, at most, by what is known of this plate; mm.
+    mesh_mm: float | None = None
+    #: It sits elsewhere than was taken, for sure and by enough to matter.
+    elsewhere: bool = False
 
 
 def place_found(marks: tuple[MarkSeen, ...], taken: ProbePlace, belief: Belief, plate: Plate) -> PlaceFound:
@@ -39,20 +39,14 @@ def place_found(marks: tuple[MarkSeen, ...], taken: ProbePlace, belief: Belief, 
     n = len(marks)
     if n < PROBE.marks:
         more = "Sight another mark, far from the first." if n else "Sight two marks, far from each other."
-        return PlaceFound(marks=n, place=None, sd_mm=None, mesh_mm=None, elsewhere=False, words=more)
+        return PlaceFound(marks=n, words=more)
     beside = np.array([(m.tip_x_mm - m.probe_x_mm, m.tip_y_mm - m.probe_y_mm) for m in marks])
     one = PROBE.sight_mm * 2**0.5
     apart = float(np.ptp(beside, axis=0).max())
     if apart > 4 * 2**0.5 * one:
         told = " and ".join(beside_words(ProbePlace(x_mm=float(x), y_mm=float(y))) for x, y in beside)
-        return PlaceFound(
-            marks=n,
-            place=None,
-            sd_mm=None,
-            mesh_mm=None,
-            elsewhere=False,
-            words=f"The marks disagree by {apart:.1f} mm ({told}). Sight them again, and take back what was misread.",
-        )
+        words = f"The marks disagree by {apart:.1f} mm ({told}). Sight them again, and take back what was misread."
+        return PlaceFound(marks=n, words=words)
     scatter = max(one, float(np.sqrt(beside.var(axis=0, ddof=1).mean())))
     sd = scatter / n**0.5
     x, y = (round(float(v), 2) for v in beside.mean(axis=0))
@@ -73,7 +67,7 @@ def place_found(marks: tuple[MarkSeen, ...], taken: ProbePlace, belief: Belief, 
         words = (
             f"{says}: where it was taken to sit. A mesh is not wrong by more than {max(wrong, 0.001):.3f} mm for it."
         )
-    return PlaceFound(marks=n, place=place, sd_mm=sd, mesh_mm=wrong, elsewhere=elsewhere, words=words)
+    return PlaceFound(marks=n, words=words, place=place, sd_mm=sd, mesh_mm=wrong, elsewhere=elsewhere)
 
 
 def mesh_wrong_mm(place: ProbePlace, taken: ProbePlace, belief: Belief, plate: Plate) -> float:

@@ -47,33 +47,23 @@ class Repeats(Value):
 def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
     """The verdict on a probe by its touches of one place, for a first layer of `layer_mm`."""
     limit = PROBE.share_of_tol * tolerance_mm(layer_mm)
-    z = np.array([touch.z_mm for touch in touches])
-    n = len(z)
-    told = {
-        "per_c": (_told_of_all([t.bed_c for t in touches]), PROBE.heat_range_c),
-        "per_min": (_told_of_all([t.parked_min for t in touches]), PROBE.parked_range_min),
+    n = len(touches)
+    slopes, residual, parameters = _fitted(touches)
+    by_heat, by_minutes = (slopes.get(name, (None, None)) for name in ("bed_c", "parked_min"))
+    wanders = {
+        "per_c_mm": by_heat[0],
+        "per_c_sd_mm": by_heat[1],
+        "per_min_mm": by_minutes[0],
+        "per_min_sd_mm": by_minutes[1],
     }
-    by = {name: v for name, (v, least) in told.items() if v is not None and n >= 4 and np.ptp(v) >= least}
-    rows = np.column_stack([np.ones(n), *(v - v.mean() for v in by.values())])
-    if np.linalg.matrix_rank(rows) < rows.shape[1]:
-        # Heat and time went together: which of them it was nobody can tell.
-        by = {}
-        rows = np.ones((n, 1))
-    found, *_ = np.linalg.lstsq(rows, z, rcond=None)
-    residual, parameters = z - rows @ found, rows.shape[1]
     free = n - parameters
-    sds = np.sqrt(float(residual @ residual) / max(free, 1) * np.diag(np.linalg.pinv(rows.T @ rows)))
-    wanders: dict[str, tuple[float, float] | tuple[None, None]] = dict.fromkeys(told, (None, None)) | {
-        name: (float(s), float(sd)) for name, s, sd in zip(by, found[1:], sds[1:], strict=True)
-    }
-    slopes = {f"{name}{what}": v for name, of in wanders.items() for what, v in zip(("_mm", "_sd_mm"), of, strict=True)}
     if free < PROBE.least_free:
         more = PROBE.least_free + parameters - n
         return Repeats(
             touches=n,
             sd_mm=None,
             sd_between_mm=None,
-            **slopes,
+            **wanders,
             limit_mm=limit,
             p_good=None,
             verdict="touch_more",
@@ -93,15 +83,11 @@ def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
         "touch_more": f"So far {sd:.4f} mm, between {low:.4f} and {high:.4f}: touch it again, it is not sure yet.",
     }[verdict]
 
-    def plain(name: str) -> float | None:
-        """The slope, where it is none by chance."""
-        slope, slope_sd = wanders[name]
-        sure = slope is not None and slope_sd is not None and abs(slope) > float(student.ppf(0.975, free)) * slope_sd
-        return slope if sure else None
-
-    if (slope := plain("per_c")) is not None:
+    # What is none by chance.
+    plain = {name: v for name, (v, v_sd) in slopes.items() if abs(v) > float(student.ppf(0.975, free)) * v_sd}
+    if (slope := plain.get("bed_c")) is not None:
         words += f" Heat moves its trigger by {1000 * slope:+.1f} µm for each °C: take the mesh at printing heat."
-    if (slope := plain("per_min")) is not None:
+    if (slope := plain.get("parked_min")) is not None:
         words += (
             f" Parked low over the hot plate it wanders by {1000 * slope:+.1f} µm a minute: park it well above while the plate "
             f"heats. Ten minutes are {10 * abs(slope):.3f} mm in a mesh."
@@ -110,7 +96,7 @@ def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
         touches=n,
         sd_mm=sd,
         sd_between_mm=(low, high),
-        **slopes,
+        **wanders,
         limit_mm=limit,
         p_good=p_good,
         verdict=verdict,
@@ -118,10 +104,25 @@ def repeats(touches: tuple[Touch, ...], layer_mm: float) -> Repeats:
     )
 
 
-def _told_of_all(values: list[float | None]) -> Array | None:
-    """(n,) what was told with every touch; None where it was not."""
-    told = [v for v in values if v is not None]
-    return np.array(told) if told and len(told) == len(values) else None
+def _fitted(touches: tuple[Touch, ...]) -> tuple[dict[str, tuple[float, float]], Array, int]:
+    """How the trigger wanders, by least squares: slopes with their sds in mm, by name; residuals (n,); how many parameters.
+
+    A slope is fitted where it was told of every touch and differed by enough; none where heat and time went together.
+    """
+    z = np.array([touch.z_mm for touch in touches])
+    by: dict[str, Array] = {}
+    for name, least in (("bed_c", PROBE.heat_range_c), ("parked_min", PROBE.parked_range_min)):
+        told = [v for touch in touches if (v := getattr(touch, name)) is not None]
+        if len(told) == len(touches) >= 4 and np.ptp(told) >= least:
+            by[name] = np.array(told) - np.mean(told)
+    rows = np.column_stack([np.ones(len(z)), *by.values()])
+    if np.linalg.matrix_rank(rows) < rows.shape[1]:
+        by, rows = {}, rows[:, :1]
+    found, *_ = np.linalg.lstsq(rows, z, rcond=None)
+    residual, parameters = z - rows @ found, rows.shape[1]
+    sds = np.sqrt(float(residual @ residual) / max(len(z) - parameters, 1) * np.diag(np.linalg.pinv(rows.T @ rows)))
+    slopes = {name: (float(v), float(sd)) for name, v, sd in zip(by, found[1:], sds[1:], strict=True)}
+    return slopes, residual, parameters
 
 
 class SensorTurn(Value):

@@ -5969,15 +5969,18 @@ export interface components {
          * @description What some marks tell. `place`: the probe to the right of the tip and behind it, mm, each with the same sd.
          */
         PlaceFound: {
-            /** Elsewhere */
+            /**
+             * Elsewhere
+             * @default false
+             */
             elsewhere: boolean;
             /** Marks */
             marks: number;
             /** Mesh Mm */
-            mesh_mm: number | null;
-            place: components["schemas"]["ProbePlace"] | null;
+            mesh_mm?: number | null;
+            place?: components["schemas"]["ProbePlace"] | null;
             /** Sd Mm */
-            sd_mm: number | null;
+            sd_mm?: number | null;
             /** Words */
             words: string;
         };

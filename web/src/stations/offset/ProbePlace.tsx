@@ -11,6 +11,7 @@ export function ProbePlace({ check, keep, busy }: { check: Schemas["ProbeCheck"]
   const { typed, values, field, clear } = useNumbers(SIGHTED);
   const [wrong, setWrong] = useState<string | null>(null);
   const { place, place_taken, place_kept } = check;
+  const sighted = place.place;
   return (
     <form
       className="flex flex-col gap-2 border-t border-hairline pt-2"
@@ -46,8 +47,8 @@ export function ProbePlace({ check, keep, busy }: { check: Schemas["ProbeCheck"]
       <p data-testid="place" className={place.elsewhere ? "font-semibold" : "text-sm text-graphite"}>
         {place.words}
       </p>
-      {place.elsewhere && place.place && !place_kept && (
-        <Button look="main" disabled={busy} onClick={() => keep({ kind: "probe_placed", place: place.place })}>
+      {place.elsewhere && sighted && !place_kept && (
+        <Button look="main" disabled={busy} onClick={() => keep({ kind: "probe_placed", place: sighted })}>
           Take it so from the next run on
         </Button>
       )}
