@@ -71,8 +71,8 @@ class Gauge(Value):
     retired: bool = False
 
     def folds_mm(self, *, usual: bool = True) -> dict[int, float]:
-        """By number of layers, from few to many, what it measures folded, or so many sheets of it, mm; none so thin that the
-        gauge itself tells as much, and none where nobody knows how thick it is. `usual` as in `drags_at`."""
+        """By number of layers, from few to many, what it measures folded, or so many sheets of it, mm; none so thin that a feel
+        tells as much, and none where nobody knows how thick it is. `usual` as in `drags_at`."""
         each, _ = self.drags_at(usual=usual)
         sizes = {layers: round(layers * each, 2) for layers in OFFSET.thick_layers}
         return {layers: mm for layers, mm in sizes.items() if mm >= OFFSET.thick_least_mm}

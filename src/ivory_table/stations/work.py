@@ -132,7 +132,8 @@ class Descent:
 
     def under_or_feel(self, state: RunState, z: float) -> Under | tuple[float, Feel]:
         """As `feel`; or, where the tip may hang far, how many layers of the gauge go under it."""
-        folds = state.setup.folds_mm if self.at(state).thick_helps else {}
+        # One layer alone is the gauge, and is felt.
+        folds = {n: mm for n, mm in state.setup.folds_mm.items() if n > 1} if self.at(state).thick_helps else {}
         if not folds:
             return self.feel(state, z)
         self.down(state, z)

@@ -45,7 +45,7 @@ export function ByThickness({
         {sizes.length > 0 && (
           <fieldset className="flex flex-col gap-1">
             <legend className="pb-1 text-sm">The thickest that goes under the tip, {words}:</legend>
-            <div className="grid grid-cols-5 gap-1">
+            <div className="grid grid-cols-4 gap-1">
               {sizes.map((s) => (
                 <Button key={s.layers} disabled={busy} onClick={() => under(s)}>
                   {s.layers || "none"}
