@@ -111,9 +111,11 @@ def test_parts_stay_apart_and_out_of_clips() -> None:
         assert boxes[-1][0] >= 0
         assert boxes[-1][3] <= 160
         assert boxes[-1][2] <= 90 or boxes[-1][0] >= 110 or boxes[-1][1] >= 10
+    clear = LAYER.placing.apart_mm - 1e-6
     for i, a in enumerate(boxes):
         for b in boxes[:i]:
-            assert a[2] <= b[0] or b[2] <= a[0] or a[3] <= b[1] or b[3] <= a[1]
+            apart = (b[0] - a[2], a[0] - b[2], b[1] - a[3], a[1] - b[3])
+            assert max(apart) >= clear
 
 
 def test_what_finds_no_room_is_said() -> None:

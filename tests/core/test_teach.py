@@ -351,3 +351,12 @@ def test_lines_that_only_confirm_are_left_out_and_others_stay() -> None:
 @pytest.mark.parametrize("said", [[], [Said(text="")], [Said(text="  \n "), Said(text="")]])
 def test_nothing_pasted_is_asked_for(said: list[Said]) -> None:
     assert "Paste what the machine answers" in learn_reply({"x"}, said).trouble
+
+
+def test_a_message_that_is_not_in_its_line_is_asked_for_where_it_is_needed() -> None:
+    told = [Told(values={"text": "come here"}, line="SHOW hello")]
+    assert "“come here” are not in this line" in learn_line({"text"}, {"text"}, told).trouble
+    # Where it may be left out, the line stands as it is.
+    bare = learn_line(set(), {"text"}, told)
+    assert bare.trouble == ""
+    assert bare.settled == "SHOW hello"
