@@ -93,6 +93,8 @@ def test_drift_is_blamed_on_what_would_mend_it() -> None:
         assert found.p_unsound == pytest.approx(1 - p, abs=0.002)
         if found.p_unsound:
             assert found.height + found.support + found.form == pytest.approx(1.0)
+            # Each draw is judged by itself: level, however far apart the draws lie.
+            assert 0 < found.height < 1
     # All of it too high by the same: one value mends it. One corner far off: that support.
     high = seen(NAMES, np.full(5, 0.2), 0.005)
     assert blame(high, known, done=Use(days=0.0)).height > 0.95

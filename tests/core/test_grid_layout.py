@@ -74,6 +74,10 @@ def test_two_meshes_are_compared_as_shift_tilt_form_and_rest() -> None:
     assert tilted.tilt_y_mm == pytest.approx(0, abs=1e-6)
     bent = compare(mesh(one.values.ravel() + 0.05 * U * V), one, PLATE)
     assert bent.form_mm > 0.04
+    # What is off on one side alone counts as well.
+    raised = one.values.copy()
+    raised[:, -1] += 0.1
+    assert compare(mesh(raised.ravel()), one, PLATE).tilt_x_mm > 0.03
     # A probed mesh has no zero of its own.
     assert "as a whole" not in compare(mesh(0.1 + one.values.ravel(), owns_zero=False), one, PLATE).words
 

@@ -403,3 +403,13 @@ def test_a_layer_with_wider_lines_says_that_they_are() -> None:
     wide = apart(twice, layers=(Bead(usual.line_mm + 0.04, usual.layer_mm),))[0].layer
     assert wide is not None
     assert (round(wide.line_mm - usual.line_mm, 3), wide.wider) == (0.04, True)
+
+
+def test_what_one_sure_move_mends_takes_little_longer_than_the_move() -> None:
+    """All zones 0.05 mm too far and known to 0.001: they are moved, and nothing more is printed."""
+    mean, cov = zones_prior()
+    field = estimate_field(mean, cov, (), BEAD_042)
+    middle = (LOW + HIGH) / 2
+    gaps = middle + 0.05 + np.random.default_rng(2).normal(0, 0.001, (512, 5))
+    left = again_left(field, BEAD_042, gaps, Aims(LOW, HIGH, middle, 0.01), 1.0)
+    assert left <= JUDGE.minutes.offset + 0.1 * JUDGE.minutes.failed

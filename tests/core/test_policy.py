@@ -411,3 +411,10 @@ def test_a_knob_that_was_turned_back_goes_back_again_by_half_as_much_at_most() -
     assert wanted(0.3, 0.2, -0.1) == pytest.approx(0.05, abs=mm / 2)
     # The other way it goes on as far as it takes.
     assert wanted(-0.5, 0.2) > free
+
+
+def test_how_surely_a_visit_leaves_what_it_does_goes_with_it() -> None:
+    """The range of normal heights scatters by 0.43 of its mean (Tippett 1925)."""
+    for j in range(4):
+        stop = advice.at_stop(new_belief(SCREWS), SCREWS, 0.0, j)
+        assert stop.spread_after_sd_mm == pytest.approx(0.43 * stop.spread_after_mm)

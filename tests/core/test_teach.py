@@ -360,3 +360,9 @@ def test_a_message_that_is_not_in_its_line_is_asked_for_where_it_is_needed() -> 
     bare = learn_line(set(), {"text"}, told)
     assert bare.trouble == ""
     assert bare.settled == "SHOW hello"
+
+
+def test_numbers_are_marked_where_they_stand_their_sign_with_them() -> None:
+    line = "GO X30.25 Y-40.5"
+    lesson = learn_line({"x", "y"}, {"x", "y"}, [Told(values={"x": 30.25, "y": -40.5}, line=line)])
+    assert {m.field: line[m.start : m.end] for m in lesson.marks} == {"x": "30.25", "y": "-40.5"}
