@@ -149,9 +149,8 @@ def test_a_probe_that_leans_is_found_and_counted_in(desk_page: Page, width: int)
     expect(page.get_by_text("Counted in now")).to_have_count(0)
 
 
-@pytest.mark.parametrize("width", [1280, 390])
-def test_marks_tell_where_the_probe_sits(desk_page: Page, width: int) -> None:
-    page = desk_page
+def test_marks_tell_where_the_probe_sits(desk_page: Page) -> None:
+    page, width = desk_page, 390
     page.set_viewport_size({"width": width, "height": 800})
     visit(page, start_run(page, "Kestrel") + "/offset")
     at_station(page, "offset")
