@@ -1,7 +1,5 @@
 """Where a probe sits beside the tip, and what a wrong place does to a mesh."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -94,7 +92,7 @@ def test_a_mesh_is_wrong_by_the_plates_rise() -> None:
     c, d = 2e-5, 10.0
     xs, ys = np.linspace(20, PLATE.width_mm - 20, 7), np.linspace(20, PLATE.depth_mm - 20, 7)
     cx, cy = PLATE.centre
-    belief = replace(BELIEF)
+    belief = BELIEF
     for x in xs:
         for y in ys:
             belief = belief.read(belief.gap_row(x, y), c * ((x - cx) ** 2 + (y - cy) ** 2), 0.002)

@@ -63,9 +63,9 @@ def test_a_run_kept_by_an_earlier_version_shows_the_same(path: Path) -> None:
     assert now == then
 
 
-def test_a_database_of_an_earlier_version_opens_with_its_runs(tmp_path: Path) -> None:
-    """Rows as they stand on disk since then, without a version, a lesson or a summary."""
-    shop = Workshop(tmp_path / "old.db")
+def of_an_earlier_version(folder: Path) -> tuple[Workshop, RunSetup, dict]:
+    """A database with one run, its rows as they stood on disk then; its set-up, and what it showed."""
+    shop = Workshop(folder / "old.db")
     furnish(shop)
     frozen = json.loads((RELEASED[0] / "heron.json").read_text())
     setup = RunSetup.model_validate(frozen["file"]["setup"])
@@ -74,27 +74,25 @@ def test_a_database_of_an_earlier_version_opens_with_its_runs(tmp_path: Path) ->
         for body in frozen["file"]["entries"]:
             text = json.dumps(body)
             shop._db.execute_sql("INSERT INTO entry VALUES (?, ?, ?, ?)", (body["id"], setup.id, body["seq"], text))
+    return shop, setup, frozen["shows"]
+
+
+def test_a_database_of_an_earlier_version_opens_with_its_runs(tmp_path: Path) -> None:
+    """Rows as they stand on disk since then, without a version, a lesson or a summary."""
+    shop, setup, shown = of_an_earlier_version(tmp_path)
     desk = Desk(shop)
     assert shop.figures.missing() == (setup.id,)
     assert desk.catch_up() == 1
     summary = shop.figures.summary(setup.id)
     assert summary is not None
     assert summary.signed_off
-    assert {s.station: [s.state, s.figure] for s in summary.stations} == frozen["shows"]["stations"]
+    assert {s.station: [s.state, s.figure] for s in summary.stations} == shown["stations"]
     assert shop.figures.missing() == ()
     shop.close()
 
 
 def test_figures_that_an_earlier_computation_made_are_made_anew_and_pages_stay(tmp_path: Path) -> None:
-    shop = Workshop(tmp_path / "old.db")
-    furnish(shop)
-    frozen = json.loads((RELEASED[0] / "heron.json").read_text())
-    setup = RunSetup.model_validate(frozen["file"]["setup"])
-    shop.start_run(setup)
-    with shop.writing():
-        for body in frozen["file"]["entries"]:
-            text = json.dumps(body)
-            shop._db.execute_sql("INSERT INTO entry VALUES (?, ?, ?, ?)", (body["id"], setup.id, body["seq"], text))
+    shop, setup, _ = of_an_earlier_version(tmp_path)
     desk = Desk(shop)
     desk.catch_up()
     now = shop.figures.summary(setup.id)

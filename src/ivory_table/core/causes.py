@@ -158,23 +158,26 @@ class Effects:
         return np.asarray(1 - (1 - self.shared_fails) * (1 - self.greasy * LAYER.fails.greasy_fails))
 
 
-def effects(causes: Causes, places: Array) -> Effects:
-    """What the causes would do at (z, 2) places in mm, in the order in which they are printed.
+def fails_of(name: str, places: Array) -> Array:
+    """(z,) the chance that one cause alone keeps each zone from holding, at (z, 2) places in mm in the order of the print.
 
-    A zone is at the rim when it lies further out than most.
+    A zone is at the rim when it lies further out than most. The height alone, or no cause, keeps none.
     """
-    names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)
-    prior = np.array([causes.shared[n] for n in names])
+    row = LAYER.causes.get(name)
+    if row is None:
+        return np.zeros(len(places))
     away = np.linalg.norm(places - places.mean(axis=0), axis=1)
     rim = away > 0.5 * max(float(away.max()), 1e-9)
-    rows = [LAYER.causes.get(n) for n in names]
     first = np.arange(len(places)) == 0
-    fails = np.array(
-        [
-            np.where(rim, row.fails_edge, row.fails) + row.fails_first * first if row else np.zeros(len(places))
-            for row in rows
-        ]
-    )
+    return np.asarray(np.where(rim, row.fails_edge, row.fails) + row.fails_first * first)
+
+
+def effects(causes: Causes, places: Array) -> Effects:
+    """What the causes would do at (z, 2) places in mm, in the order in which they are printed."""
+    names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)
+    prior = np.array([causes.shared[n] for n in names])
+    rows = [LAYER.causes.get(n) for n in names]
+    fails = np.array([fails_of(n, places) for n in names])
     greasy = np.array([causes.greasy_at((round(float(x), 2), round(float(y), 2))) for x, y in places])
     return Effects(
         names,

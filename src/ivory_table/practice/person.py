@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ivory_table.core.bead import Bead, Swatch, swatch
-from ivory_table.core.causes import look_of
+from ivory_table.core.causes import fails_of, look_of
 from ivory_table.core.defaults import BEAD, LAYER, SECOND
 from ivory_table.core.gauge import FEELS, Feel
 from ivory_table.core.hands import Look, Reach
@@ -324,13 +324,9 @@ class PracticePerson:
         return any(np.hypot(g[0] - at.x_mm, g[1] - at.y_mm) < CLEANS_MM for g in self.body.truth.greasy)
 
     def _fails(self, proof: ProofPlan, zone: int, rng: np.random.Generator) -> bool:
-        """Whether a zone does not hold for what all zones share: more often at the rim, where that is so."""
-        row = LAYER.causes.get(self.body.truth.cause)
-        if row is None:
-            return False
-        away = np.linalg.norm(proof.places - proof.places.mean(axis=0), axis=1)
-        rim = away[zone] > 0.5 * max(float(away.max()), 1e-9)
-        return bool(rng.random() < (row.fails_edge if rim else row.fails) + (row.fails_first if zone == 0 else 0.0))
+        """Whether a zone does not hold for what all zones share."""
+        cause = self.body.truth.cause
+        return cause in LAYER.causes and bool(rng.random() < fails_of(cause, proof.places)[zone])
 
     def _cold_plate(self, proof: ProofPlan, zone: int) -> bool:
         laid = self._laid(proof, zone)
