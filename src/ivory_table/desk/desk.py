@@ -199,7 +199,8 @@ class Desk:
         """Make the figures of runs that an earlier computation made anew, newest first; how many there were."""
         older = self.workshop.figures.older(most)
         for run_id in older:
-            with suppress(ValueError):  # it stays as it was shown
+            # It stays as it was shown where it cannot be read; nobody keeps anything in it meanwhile.
+            with suppress(ValueError), self._own_lock(run_id):
                 summary = summary_of(self.open(run_id))
                 with self.workshop.writing():
                     self.workshop.figures.renew(summary)

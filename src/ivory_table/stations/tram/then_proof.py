@@ -4,8 +4,6 @@ The screws have just been brought to the drag with the tip at z 0, so the plate 
 brings the tip closer by that, not stored, and lays patches in five zones.
 """
 
-import numpy as np
-
 from ivory_table.core.defaults import JUDGE, OFFSET
 from ivory_table.core.manner import Manner
 from ivory_table.core.offset import StoredChange, convention, stored_after
@@ -58,8 +56,7 @@ def then_proof(state: RunState, manner: Manner) -> tuple[ThenProof, str]:
 
 def closer_by_mm(state: RunState, laid: ProofPlan) -> float:
     """How far the nozzle moves for the proof, mm, closer negative: by the gauge, but not so far that it might scrape a bow."""
-    places = np.array([(z.x_mm, z.y_mm) for z in laid.zones])
-    surface = state.belief.surface
+    places, surface = laid.places, state.belief.surface
     # What rises between the screws, once these stand where the drag is.
     mean, sd = state.belief.of(surface.rows(places) - surface.weights(places) @ surface.rows(surface.anchors))
     highest = float((mean + OFFSET.start_above_sd * sd).max())
