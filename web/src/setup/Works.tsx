@@ -1,6 +1,7 @@
 import type { Schemas } from "../api/client";
 import { useManners } from "../api/manner";
 import { Choice } from "../ui/controls";
+import { signed } from "../ui/words";
 import { NumberField, NumbersField, Tick } from "./fields";
 import { HEAD, PART } from "./parts";
 
@@ -131,9 +132,9 @@ export function Works({
             onChange={(v) => set({ probe: { ...probe, y_offset_mm: v ?? 0, sighted: null } })}
           />
           {probe.sighted && (
-            <p className="text-sm text-graphite">
-              By marks it sits {probe.sighted.x_mm} mm right of the tip and {probe.sighted.y_mm} mm behind it; that
-              counts until a number is typed here.
+            <p className="col-span-2 text-sm text-graphite">
+              By marks: {signed(probe.sighted.x_mm)} mm and {signed(probe.sighted.y_mm)} mm. That counts until a number
+              is typed here.
             </p>
           )}
         </>
