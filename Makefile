@@ -2,6 +2,8 @@
 PYTHON ?= python3
 BIN := .venv/bin
 PORT ?= 8765
+# Compiled once, not by each process a test starts.
+export PYTHONDONTWRITEBYTECODE =
 
 .PHONY: demo dev test check check-python check-web slow mutants unit browser shots bench types wheel clean
 

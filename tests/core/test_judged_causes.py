@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from scipy.stats import norm
+from scipy.special import ndtr
 
 from ivory_table.core.action import Before
 from ivory_table.core.bead import GRADES
-from ivory_table.core.causes import UNSEEN, Causes, effects, look_first
+from ivory_table.core.causes import UNSEEN, Causes, effects, fails_of, look_first
 from ivory_table.core.defaults import BEAD, JUDGE, LAYER
 from ivory_table.core.eye import Eye
 from ivory_table.core.judge import next_actions
@@ -92,7 +92,7 @@ def test_causes_by_lanes_are_those_of_brute_force() -> None:
         for k, grade in enumerate(GRADES):
             low, high = BEAD_042.bands_mm()[grade]
             s = Eye().scatter * 0.2
-            p += bands[k] * (norm.cdf((high - seen) / s) - norm.cdf((low - seen) / s))
+            p += bands[k] * (ndtr((high - seen) / s) - ndtr((low - seen) / s))
         phi = what.fails[h, 0]
         weights.append(what.prior[h] * ((1 - phi) * p + phi * fails).mean())
         assert name in found.shared
@@ -179,7 +179,7 @@ def test_what_the_height_may_be_off_by_is_kept_and_is_that_of_the_lane_alone() -
     log_w = np.zeros(len(off))
     for m in marks:
         low, high = BEAD_042.bands_mm()[m.grade]
-        p = norm.cdf((high - seen[:, m.zone]) / 0.012) - norm.cdf((low - seen[:, m.zone]) / 0.012)
+        p = ndtr((high - seen[:, m.zone]) / 0.012) - ndtr((low - seen[:, m.zone]) / 0.012)
         log_w += np.log((1 - BEAD.slip) * p + BEAD.slip / 7)
     w = np.exp(log_w - log_w.max())
     w /= w.sum()
@@ -225,7 +225,7 @@ def brute(
             bands, rest, fails = m.seen
             x = seen[:, m.zone]
             p = rest + sum(
-                b * (norm.cdf((hi - x) / seen_sd) - norm.cdf((lo - x) / seen_sd))
+                b * (ndtr((hi - x) / seen_sd) - ndtr((lo - x) / seen_sd))
                 for b, (lo, hi) in zip(bands, grades, strict=True)
             )
             phi = what.fails[h, m.zone]
@@ -317,3 +317,17 @@ def test_a_cause_that_changes_what_is_fed_shows_in_the_feed_that_is_believed(cau
     row = LAYER.causes[cause]
     assert np.sign(row.flow) == sign
     assert field.flow[0] == pytest.approx(field.shared[cause] * row.flow, rel=0.4)
+
+
+@pytest.mark.parametrize("off", [(0.0, 0.0), (-400.0, 250.0)])
+def test_the_rim_is_further_out_than_most_wherever_the_plate_lies(off: tuple[float, float]) -> None:
+    by_name = {name: fails_of(name, ZONES + np.array(off)) for name in LAYER.causes}
+    middle = int(np.argmin(np.linalg.norm(ZONES - ZONES.mean(axis=0), axis=1)))
+    assert sum(row.fails != row.fails_edge for row in LAYER.causes.values()) >= 3
+    for name, found in by_name.items():
+        row = LAYER.causes[name]
+        expected = np.full(len(ZONES), row.fails_edge)
+        expected[middle] = row.fails
+        expected[0] += row.fails_first
+        assert found == pytest.approx(expected), name
+    assert fails_of("height", ZONES) == pytest.approx(np.zeros(len(ZONES)))
