@@ -52,6 +52,17 @@ def test_an_unknown_height_begins_with_a_ladder(desk_page: Page) -> None:
     assert serious(page) == []
 
 
+def test_the_program_of_the_next_print_is_beside_the_step(trammed: tuple[Page, str], address: str) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, *"44444")
+    expect(page.get_by_text("Print each zone at two heights")).to_be_visible()
+    expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
+    link = page.get_by_role("link", name="Download the program").get_attribute("href")
+    assert page.request.get(f"{address}{link}").text().count("; patch ") == 10
+
+
 def test_signs_are_told_by_letters_and_a_zone_can_be_left_out(trammed: tuple[Page, str]) -> None:
     page, _ = trammed
     with keeping(page):

@@ -1,5 +1,6 @@
 """From an empty workshop to the first instruction, as somebody new does it."""
 
+import re
 from pathlib import Path
 
 import pytest
@@ -7,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from tests.conftest import serving
 
-from .conftest import at_station, serious, visit
+from .conftest import at_station, keeping, press, serious, visit
 
 
 @pytest.mark.parametrize("width", [1280, 390])
@@ -43,6 +44,33 @@ def test_a_newcomer_is_at_the_tram_in_twelve_inputs(page: Page, tmp_path: Path, 
         expect(page.get_by_role("heading", name="Which way does this knob work?")).to_be_visible()
         assert inputs <= 12
         expect(page.get_by_text("front left").first).to_be_visible()
+
+
+def test_a_new_machine_is_prepared_by_enter_alone(page: Page, tmp_path: Path) -> None:
+    """Its first run has the longest list; one of its checks is a number that is counted from."""
+    with serving(tmp_path, furnished=False) as address:
+        visit(page, address)
+        page.get_by_label("What you call it", exact=True).fill("Sandpiper")
+        page.get_by_label("Width", exact=True).fill("200")
+        page.get_by_label("Depth", exact=True).fill("180")
+        page.get_by_label("The stored height").select_option("probe_offset")
+        page.get_by_role("button", name="Put it on the bench").click()
+        page.get_by_label("Your initials").fill("ab")
+        page.get_by_role("button", name="Start a new run").click()
+        at_station(page, "prepare")
+        run_id = page.url.split("/")[-2]
+        checks = page.request.get(f"{address}/api/runs/{run_id}/prepare").json()["checks"]
+        assert len(checks) > 10
+        for _ in checks:
+            with keeping(page):
+                press(page, "Enter")
+        press(page, "Enter")
+        at_station(page, "tram")
+        # Nobody has taught it to talk: no line of another machine is shown.
+        visit(page, page.url.replace("/tram", "/offset"))
+        at_station(page, "offset")
+        page.get_by_role("button", name=re.compile("not shown yet")).click()
+        expect(page.get_by_text("On the machine's own screen").first).to_be_visible()
 
 
 def test_what_cannot_be_a_plate_is_said_beside_its_field(page: Page, tmp_path: Path) -> None:

@@ -204,7 +204,7 @@ def test_a_tip_that_grows_is_felt_at_two_heats_and_counted_in(desk_page: Page, w
         with keeping(page):
             keep.click()
         expect(page.get_by_label("It drags at z")).to_have_value("")
-    expect(found).to_contain_text("0.063 mm from 150 °C to the 238 °C")
+    expect(found).to_contain_text("0.040 mm from 150 °C to the 206 °C")
     assert serious(page) == []
     assert page.evaluate("document.documentElement.scrollWidth") <= width
     with keeping(page):

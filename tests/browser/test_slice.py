@@ -113,7 +113,7 @@ def test_kestrel_by_mouse(desk_page: Page) -> None:
     start_run(page, "Kestrel")
     page.get_by_role("button", name="Checked").click()
     page.get_by_role("button", name="At temperature now").click()
-    expect(page.get_by_text("bed 78°")).to_be_visible()
+    expect(page.get_by_text("bed 57°")).to_be_visible()
     page.get_by_role("link", name="Tram").click()
     page.get_by_role("button", name=re.compile("^tighter")).click()
     page.get_by_role("button", name="4", exact=True).click()
@@ -213,6 +213,7 @@ def test_a_dangerous_number_asks_and_is_set_only_when_sure(desk_page: Page) -> N
     page.get_by_label("Or a number of your own").fill("2")
     page.get_by_role("button", name="Set", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("into the plate")
+    expect(page.get_by_role("alert")).to_be_in_viewport()
     page.get_by_role("button", name="I am sure").click()
     expect(page.get_by_text("+2.000").locator("visible=true").first).to_be_visible()
 

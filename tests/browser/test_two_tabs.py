@@ -135,7 +135,7 @@ def test_while_an_answer_is_kept_a_second_press_answers_nothing_and_a_note_waits
         # One at a time, in the order they were pressed.
         assert [r.request.post_data_json["what"]["kind"] for r in held] == [kept]
         held.pop().continue_()
-    expect(page.get_by_text("bed 78°")).to_be_visible()
+    expect(page.get_by_text("bed 57°")).to_be_visible()
     expect(page.get_by_label("Tram the plate")).to_have_value("warm")
     expect(page.get_by_role("region", name="What to do now").get_by_text("1 of 7")).to_be_visible()
     assert page.locator("[data-seq]").get_attribute("data-seq") == "3"
@@ -151,7 +151,7 @@ def test_a_note_is_kept_after_what_another_tab_has_kept(desk_page: Page, address
     )
     assert kept.ok, kept.text()
     page.get_by_role("button", name="At temperature now").click()
-    expect(page.get_by_text("bed 78°")).to_be_visible()
+    expect(page.get_by_text("bed 57°")).to_be_visible()
     expect(page.get_by_role("alert")).to_have_count(0)
     expect(page.get_by_role("heading", name="Plate clean")).to_be_visible()
     assert page.locator("[data-seq]").get_attribute("data-seq") == "2"

@@ -94,6 +94,21 @@ def test_free_said_again_and_again_finds_nothing() -> None:
     assert often.drag == pytest.approx(once.drag, abs=0.003)
 
 
+@given(st.sampled_from([0.01, 0.05, 0.1, 0.25]), st.floats(0.02, 0.3), st.floats(0.0, 0.3))
+def test_after_free_it_goes_lower_by_a_step_at_least_and_never_under_what_is_safe(
+    step: float, sd: float, above: float
+) -> None:
+    """Also by buttons so coarse that half of one is more than is left."""
+    start = Approach.over(0.1, sd, scale=SCALE, gauge_mm=0.1, step_mm=step, seen_above=False)
+    free = round(np.ceil((0.14 + above) / step) * step, 6)
+    at = start.feel(free, "free")
+    lowest = at.lowest_mm
+    nxt = at.next_mm()
+    assert nxt >= lowest - 1e-9
+    # Where the next button would press too deep, it stays where it is.
+    assert nxt <= free - step + 1e-9 or free - step < lowest
+
+
 @pytest.mark.parametrize("feels", [("free", "stuck"), ("brush", "snag"), ("drag",)])
 def test_nothing_is_found_before_the_drag_or_both_its_sides_were_felt(feels: tuple[Feel, ...]) -> None:
     at = over(0.1, 0.01)

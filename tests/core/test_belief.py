@@ -126,6 +126,12 @@ def test_chance_within_agrees_with_plain_sampling() -> None:
     picks = rng.choice(len(belief.weight), 20_000, p=belief.weight)
     draws = np.array([rng.multivariate_normal(belief.mean[i, :4], belief.cov[i, :4, :4]) for i in picks[:4000]])
     assert belief.p_within(0.03) == pytest.approx(np.mean(np.ptp(draws, axis=1) <= 0.06), abs=0.03)
+    # What no knob can take out of four anchors is their twist, (+, -, -, +) of each draw.
+    twist = np.array([1, -1, -1, 1]) / 2
+    flat = draws - np.outer(draws @ twist, twist)
+    without = np.mean(np.ptp(flat, axis=1) <= 0.06)
+    assert belief.p_within(0.03, twist_out=True) == pytest.approx(without, abs=0.03)
+    assert without > np.mean(np.ptp(draws, axis=1) <= 0.06)
 
 
 def test_an_interval_is_the_mixtures_own_and_not_its_sds() -> None:

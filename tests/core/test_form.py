@@ -144,6 +144,16 @@ def test_a_cup_is_filled_by_layers_that_grow_downwards() -> None:
     assert np.hypot(*(low - PLATE.centre).T).max() < 110
 
 
+def test_a_hollow_at_any_edge_is_filled_out_to_the_same_line() -> None:
+    """A trough along the front is that along the rear, turned round."""
+    found = []
+    for side in (-1, 1):
+        plan = shim_plan(shaped(lambda u, v, s=side: -0.3 * max(s * v, 0.0) ** 2), PLATE, 0.1)
+        ys = np.array([p[1] for layer in plan.layers for o in layer.outlines for p in o.points_mm])
+        found.append((plan.layers[0].area_mm2, np.abs(ys - 80).max(), np.abs(ys - 80).min()))
+    assert found[0] == pytest.approx(found[1], rel=0.02)
+
+
 def test_a_tilt_is_the_knobs_and_a_sheet_can_be_too_thick() -> None:
     flat = shim_plan(shaped(lambda u, v: 0.5 * u), PLATE, 0.05)
     assert flat.layers == ()

@@ -67,6 +67,18 @@ def test_the_longer_it_is_ago_the_likelier_is_what_comes_by_itself() -> None:
             came_about(cause, drift=CALM, happened=frozenset(), days=days, prints=int(days)) for days in (2.0, 200.0)
         )
         assert few < many < 1.0
+    # By prints and by days, each on its own, as a steady rate: twice as many leave the square of what is left.
+    for more in ({"prints": 50, "days": 0.0}, {"prints": 0, "days": 50.0}):
+        twice = {k: 2 * v for k, v in more.items()}
+        for cause in ("grease", "damp"):
+            none, once, both = (
+                1 - came_about(cause, drift=CALM, happened=frozenset(), **of)
+                for of in ({"prints": 0, "days": 0.0}, more, twice)
+            )
+            assert both / none == pytest.approx((once / none) ** 2)
+    assert came_about("grease", drift=CALM, happened=frozenset(), days=0.0, prints=50) > came_about(
+        "grease", drift=CALM, happened=frozenset(), days=0.0, prints=0
+    )
     assert came_about("height", drift=CALM, happened=frozenset(), days=1e6, prints=0) == CALM["height"]
 
 

@@ -6,6 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.ndimage import rotate
 
+from ivory_table.core.defaults import HOLD_DOWN
 from ivory_table.core.hold_down import HoldDown, _pull, hold_down, modulus_mm3
 
 
@@ -43,6 +44,12 @@ def test_what_is_known_of_parts_comes_out() -> None:
     assert "corners" in open_.words
     assert "knock" in pin.words
     assert of(100, 100, 60, "TPU").p_off < 0.01
+
+
+def test_a_brim_takes_the_pull_down_to_a_seventh_for_each_reach_of_it() -> None:
+    bare, one, two = (_pull(80, 40, "ABS", 90.0, n * HOLD_DOWN.brim_reach_mm, enclosed=False) for n in range(3))
+    assert one / bare == pytest.approx(0.1353, abs=1e-4)
+    assert two / one == pytest.approx(one / bare)
 
 
 def test_the_brim_named_is_the_least_that_is_enough() -> None:

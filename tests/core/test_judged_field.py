@@ -213,3 +213,12 @@ def test_a_tilt_is_told_over_each_sides_own_span(tilt: tuple[float, float]) -> N
     found = {p.name: p.amount_mm for p in parts(errors, 1e-6 * np.eye(5), zones)}
     assert (found["tilt_x"], found["tilt_y"]) == pytest.approx(tilt, abs=1e-9)
     assert found["local"] == pytest.approx(0.0, abs=1e-9)
+
+
+def test_a_bow_is_told_alike_wherever_the_plate_begins() -> None:
+    """Measured from the zones' own middle: a plate whose corner is far from (0, 0) has no other bow."""
+    zones = np.array([[20.0, 20.0], [320.0, 20.0], [170.0, 70.0], [20.0, 120.0], [320.0, 120.0]])
+    errors = np.array([0.02, 0.02, -0.03, 0.02, 0.02])
+    here, there = (parts(errors, 1e-6 * np.eye(5), zones + off) for off in ((0.0, 0.0), (-170.0, 400.0)))
+    assert [p.amount_mm for p in here] == pytest.approx([p.amount_mm for p in there], abs=1e-9)
+    assert {p.name: p.amount_mm for p in here}["bow"] == pytest.approx(0.025, abs=1e-9)

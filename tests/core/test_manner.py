@@ -55,7 +55,9 @@ def test_a_mistake_is_named_where_it_stands(was: str, now: str, said: str) -> No
 def test_a_machine_whose_manner_cannot_be_read_gets_no_word_of_another() -> None:
     plain = plain_lines()
     own = {name for name, text in plain.does if text and not text.startswith(("G", "M"))}
-    assert own == {"where", "temperatures"}  # asked on a line only, and none is opened in this manner
+    assert own == set()
+    assert not any(pattern for _, pattern in plain.says)
+    assert plain.line.dressed("G28", 7) == "G28"
     for lines in (plain.offset.probe_offset, plain.offset.live_only):
         assert convention("probe_offset", plain).lines(1.0) == ()
         assert (lines.read, lines.set, lines.store) == ("", "", "")

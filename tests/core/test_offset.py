@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ivory_table.core.defaults import CONVENTIONS, FEEL
+from ivory_table.core.manner import shipped
 from ivory_table.core.offset import convention, direction_words, readback_agrees, shift_of, stored_after
 from ivory_table.runs.state import RunState
 from ivory_table.stations.offset.entries import Felt
@@ -36,9 +37,9 @@ def test_storing_and_reading_the_shift_are_inverse(name: str, old: float, steps:
 
 
 def test_the_line_to_send_carries_the_new_value() -> None:
-    change = stored_after(-1.92, -0.04, convention("probe_offset"), 0.01)
+    change = stored_after(-1.92, -0.04, convention("probe_offset", shipped("harbour")), 0.01)
     assert "-1.960" in change.lines[0]
-    assert len(stored_after(0.0, 0.1, convention("live_only"), 0.01).lines) == 1
+    assert len(stored_after(0.0, 0.1, convention("live_only", shipped("harbour")), 0.01).lines) == 1
 
 
 def test_a_rounded_nothing_is_said_to_be_nothing() -> None:

@@ -11,7 +11,7 @@ from ivory_table.core.defaults import LAYER
 from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing, share_sound
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.prior import first_belief
-from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer
+from ivory_table.core.recipe import all_sound, forgives, recipes, thicker_layer, widest_layer
 from ivory_table.core.surface import Surface
 
 
@@ -124,6 +124,19 @@ def test_what_finds_no_room_is_said() -> None:
         belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=150, depth_mm=120, count=3)
     )
     assert (len(found.places), found.left_over) == (1, 2)
+
+
+def test_a_part_that_fits_nowhere_is_sound_nowhere() -> None:
+    belief, believes = tilted(0.0)
+    found = placing(belief, PLATE, Bead(0.4, 0.2), believes, grid_of(PLATE), Footprint(width_mm=900, depth_mm=900))
+    assert (found.places, found.left_over, found.p_all) == ((), 1, 0.0)
+
+
+def test_the_widest_layer_is_that_of_the_nozzle_in_every_size() -> None:
+    one, twice = widest_layer(0.4), widest_layer(0.8)
+    assert (twice.line_mm, twice.layer_mm) == pytest.approx((2 * one.line_mm, 2 * one.layer_mm))
+    assert one.layer_mm <= LAYER.recipe.most_layer * 0.4 + 1e-9
+    assert one.line_mm >= LAYER.recipe.least_line_over_layer * one.layer_mm - 1e-9
 
 
 def test_a_long_part_is_turned_to_fit() -> None:

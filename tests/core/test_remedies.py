@@ -216,3 +216,5 @@ def test_odds_by_hand() -> None:
     assert mostly_height(field([0.2], shared={"height": 0.3, "zero": 0.2, "coat": 0.4}))
     assert not mostly_height(field([0.2], shared={"height": 0.3, "coat": 0.4}))
     assert feed_doubt(field([0.2])) == 0.0
+    # Known flow, and the cause all the same: as likely as it is.
+    assert feed_doubt(field([0.2] * 5, shared={"height": 0.3, "feed": 0.7})) >= 0.7

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ivory_table.core.defaults import TRAM
+from ivory_table.core.defaults import HEAT, TRAM
 from ivory_table.core.surface import Surface
 from ivory_table.core.thermal import CENTRE, ThermalReading, ThermalStudy, moves, settling, still_range, warp
 from ivory_table.runs.state import RunState
@@ -48,6 +48,9 @@ def test_rises_add_up_and_turn_round(a: float, b: float, c: float) -> None:
 def test_nobody_is_told_of_temperatures_that_were_not_read() -> None:
     with pytest.raises(ValueError, match="reaches from 22 to 80 °C; 110 °C lies outside"):
         moves(study(ALL), CENTRE, 22, 110)
+    beyond = HEAT.study_beyond_c
+    for edge in (22 - beyond, 80 + beyond):
+        assert moves(study(ALL), CENTRE, 22, edge)[1] >= 0
     with pytest.raises(ValueError, match="no two temperatures"):
         moves(study(ALL, (60,)), CENTRE, 22, 60)
 

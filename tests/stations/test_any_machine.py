@@ -18,13 +18,14 @@ from ivory_table.link.door import Address, Doors
 from ivory_table.link.manners import Manners
 from ivory_table.practice.serve import Served
 from ivory_table.runs.doubts import Refused
-from ivory_table.stations import mesh, on_line, tram
+from ivory_table.stations import after_change, mesh, on_line, tram
 from ivory_table.stations.lines import Lines
 from ivory_table.stations.manner.catch import Catch, caught
 from ivory_table.stations.manner.pages import Pages
 from ivory_table.stations.manner.proving import ByHand, Proving, StartStep
 from ivory_table.stations.manner.shapes import Begin, BringManner, Settings, TeachWord
 from ivory_table.stations.mesh.entries import MeshPlanned
+from ivory_table.stations.stored.quick import quick_change
 from ivory_table.stations.tram.entries import WayChosen
 from ivory_table.store.trouble import Clash
 from ivory_table.store.workshop import Workshop
@@ -268,7 +269,7 @@ def test_a_broken_manner_takes_nothing_else_down(tmp_path: Path) -> None:
         folder.mkdir()
         (folder / "broken.toml").write_text('id = "broken"\n[says]\nack = "(("')
         lines = pages.listing()
-        assert {line.id for line in lines} == {"harbour", "lantern", "broken"}
+        assert {line.id for line in lines} == {"harbour", "lantern", "plain", "broken"}
         assert "has a mistake" in next(line.words for line in lines if line.id == "broken")
         workshop = floor.desk.workshop
         workshop.keep_machine(workshop.machine("heron").model_copy(update={"manner": "broken"}))
@@ -276,3 +277,6 @@ def test_a_broken_manner_takes_nothing_else_down(tmp_path: Path) -> None:
             pages.view("broken")
         assert Proving(pages, floor.lines).view("heron").unproved == ()
         assert floor.lines.status("kestrel").state == "nobody"
+        # What needs no line goes on, without words that are another machine's.
+        assert quick_change(floor.desk, "heron", 0.02).change.lines == ()
+        assert after_change.view(floor.lines, "heron").asks == ()

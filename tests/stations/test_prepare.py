@@ -13,11 +13,10 @@ from ivory_table.desk.knowledge import learnt_of
 from ivory_table.runs.common import Resumed, WhereNoted
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import prepare, setup
+from ivory_table.stations.asked import cautions
 from ivory_table.stations.head import head_of
 from ivory_table.stations.prepare.entries import ChangeTold, CheckDone, Heated, SchoolChosen, ThermalRead
-from ivory_table.stations.tram.entries import (
-    SenseTried,
-)
+from ivory_table.stations.tram.entries import BackedOff, SenseTried
 from ivory_table.store.trouble import Clash
 from tests.stations.machines import finish, renew
 
@@ -37,6 +36,21 @@ def test_a_machine_in_use_is_asked_for_no_rough_start_and_a_new_one_is(desk: Des
     assert list(listed)[:3] == ["rough_compress", "rough_back_off", "rough_stop_down"]
     assert listed["rough_compress"].because == "because of a new or rebuilt machine"
     assert listed["heat_steady"].right
+
+
+def test_every_check_of_a_new_machine_can_be_ticked_and_the_turns_backed_off_are_one(desk: Desk) -> None:
+    renew(desk, "heron", in_use=False)
+    run = start(desk, "heron")
+    assert "first_descent" in [c.id for c in cautions(run, "tram")]
+    for check in checks(desk):
+        row = BackedOff(turns=3) if check == "rough_back_off" else CheckDone(check=check, outcome="done")
+        assert checks(desk)[check].outcome is None
+        keep(desk, "prepare", row)
+        assert checks(desk)[check].outcome == "done"
+    # The tip was seen above the plate: nobody is told that its zero may be below.
+    assert "first_descent" not in [c.id for c in cautions(desk.open("run"), "tram")]
+    screw = desk.open("run").state.screws[0]
+    assert screw.preload_mm == pytest.approx(screw.travel_mm - 3 * screw.pitch_mm)
 
 
 def test_a_told_change_puts_its_checks_on_the_list_and_forgets_what_was_learnt(desk: Desk) -> None:

@@ -20,6 +20,8 @@ HEIGHT = "height"
 ZERO = "zero"
 UNSEEN = (0.0, LAYER.causes[ZERO].astray_mm ** 2)
 NAMES: tuple[str, ...] = (HEIGHT, *LAYER.causes)
+#: What spoils the zone that is laid first, wherever it lies.
+FAIL_FIRST: tuple[str, ...] = tuple(n for n, row in LAYER.causes.items() if row.fails_first > 0)
 
 
 class LookFirst(Value):

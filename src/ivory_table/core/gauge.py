@@ -4,6 +4,7 @@ A feel is an ordered probit in the gap: five words, four cuts, one scatter. `fre
 `stuck` are one-sided, so a feel alone cannot size an error of 0.3 mm.
 """
 
+from itertools import pairwise
 from typing import Annotated, Literal, Self
 
 import numpy as np
@@ -35,6 +36,15 @@ class FeelScale(Value):
     scatter_ln_sd: Annotated[float, Field(ge=0, le=1)] = FEEL.scatter_ln_sd
     #: Tries it was fitted to; 0 is nobody's own scale.
     tries: Annotated[int, Field(ge=0)] = 0
+
+    @model_validator(mode="after")
+    def _cuts_rise(self) -> Self:
+        # Between two cuts that meet or cross, a feel would say that no gap is possible.
+        if not all(b - a >= FEEL.cuts_apart_mm for a, b in pairwise(self.cuts_mm)):
+            raise ValueError(
+                f"The cuts between the five feels rise from stuck to free, each at least {FEEL.cuts_apart_mm:g} mm above the last."
+            )
+        return self
 
     @classmethod
     def of_method(cls, method: FeelMethod) -> Self:

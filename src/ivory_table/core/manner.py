@@ -14,6 +14,7 @@ import tomli_w
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from .mesh import MeshLaw
+from .plate import UNTAUGHT
 from .units import filled, ours, places_in, split
 from .value import Id, Label, Note, Value
 
@@ -336,14 +337,24 @@ OWN_WORDS = (
 )  # fmt: skip
 
 
+@cache
 def plain_lines() -> Manner:
-    """What most machines understand, for one whose own manner cannot be read: moving and heating, and no word of its own."""
+    """What most machines understand: moving and heating, and no word of its own; what they answer nobody knows.
+
+    For a machine that nobody has taught to talk yet, and for one whose own manner cannot be read.
+    """
     like = shipped("harbour")
     none = OffsetLines.model_construct(read="", set="", store="")
     return like.model_copy(
         update={
-            "name": "no manner",
-            "does": like.does.model_copy(update=dict.fromkeys(OWN_WORDS, "")),
+            "id": UNTAUGHT,
+            "name": "Plain lines, nothing taught yet",
+            "about": "Moves and heats as most machines do; what else it has is done on its own screen.",
+            "line": like.line.model_copy(
+                update={"numbered": False, "dress": "{line}", "seal": "", "renumber": "", "stop": "", "recover": ""}
+            ),
+            "says": like.says.model_copy(update=dict.fromkeys(Says.model_fields, "")),
+            "does": like.does.model_copy(update=dict.fromkeys((*OWN_WORDS, "where", "temperatures"), "")),
             "offset": like.offset.model_copy(update=dict.fromkeys(OffsetManners.model_fields, none)),
         }
     )
@@ -360,6 +371,8 @@ SHIPPED: tuple[Literal["harbour"], Literal["lantern"]] = ("harbour", "lantern")
 @cache
 def shipped(manner_id: str) -> Manner:
     """One of the manners that come with the application."""
+    if manner_id == UNTAUGHT:
+        return plain_lines()
     if manner_id not in SHIPPED:
         raise ValueError(f"There is no manner called '{manner_id}' here.")
     return read_manner(files(__package__).joinpath("manners", f"{manner_id}.toml").read_text("utf-8"))

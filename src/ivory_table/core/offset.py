@@ -6,7 +6,7 @@ import numpy as np
 from pydantic import Field
 
 from .defaults import CONVENTIONS
-from .manner import Manner, OffsetLines, shipped
+from .manner import Manner, OffsetLines, plain_lines
 from .plate import ConventionId
 from .units import filled
 from .value import Value
@@ -42,8 +42,8 @@ class StoredChange(Value):
 
 
 def convention(convention_id: ConventionId, manner: Manner | None = None) -> Convention:
-    """A convention with the lines of one manner; of the first shipped when only its sign matters."""
-    lines: OffsetLines = getattr((manner or shipped("harbour")).offset, convention_id)
+    """A convention with the lines of one manner; with none where only its sign matters."""
+    lines: OffsetLines = getattr((manner or plain_lines()).offset, convention_id)
     return Convention(id=convention_id, **CONVENTIONS[convention_id], read=lines.read, set=lines.set, store=lines.store)
 
 

@@ -148,11 +148,15 @@ class ProbeTilt(Value):
     back: Annotated[float, Field(ge=-1, le=1)] = 0.0
 
 
+#: No probe sits further beside its tip than this.
+MOST_BESIDE_MM = 100.0
+
+
 class ProbePlace(Value):
     """Where a probe sits against the tip, mm: to the right of it, and behind it."""
 
-    x_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
-    y_mm: Annotated[float, Field(ge=-100, le=100)] = 0.0
+    x_mm: Annotated[float, Field(ge=-MOST_BESIDE_MM, le=MOST_BESIDE_MM)] = 0.0
+    y_mm: Annotated[float, Field(ge=-MOST_BESIDE_MM, le=MOST_BESIDE_MM)] = 0.0
 
 
 class Probe(Value):
@@ -270,6 +274,10 @@ class TipHeat(Value):
     sd_mm_per_c: Annotated[float, Field(ge=0, le=0.01)] = 0.0
 
 
+#: The manner of a machine that nobody has taught to talk.
+UNTAUGHT = "plain"
+
+
 class Machine(Value):
     """A printer as the job sees it."""
 
@@ -293,7 +301,7 @@ class Machine(Value):
     relative_extrusion: bool = True
     practice: bool = False
     #: How it talks, and where its line is; None while nobody has said.
-    manner: Id = "harbour"
+    manner: Id = UNTAUGHT
     line_url: Annotated[str, Field(max_length=200)] | None = None
     on_leaving: OnLeaving = "off"
     where: tuple[Where, ...] = ()

@@ -16,8 +16,10 @@ from .value import Array, Value
 #: one a little further than the nozzle runs; patches at two temperatures of the tip.
 ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
 #: A proof as it is asked for: as advised (the most telling one, or the same again), five or nine patches, patches at points of
-#: the mesh in use, or another kind.
-ProofChoice = Literal["advised", 5, 9, "mesh", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
+#: the mesh in use, the newest patches in reverse order, or another kind.
+ProofChoice = Literal[
+    "advised", 5, 9, "mesh", "reversed", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"
+]
 PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
 #: No proof has more zones.
 MOST_ZONES = 36
@@ -102,6 +104,11 @@ class ProofPlan(Value):
         """Whether both tell of the same places in the same first layer; each zone at two heights tells of it as one patch does."""
         alike = self == other or (self.shows_all and other.shows_all)
         return alike and self.bead == other.bead and set(self.zone_places) == set(other.zone_places)
+
+    @property
+    def in_reverse(self) -> Self:
+        """The same zones, laid in reverse order."""
+        return self.model_copy(update={"zones": self.zones[::-1]})
 
     def only(self, zones: tuple[int, ...]) -> Self:
         """The same proof with some of its zones alone."""
@@ -305,7 +312,7 @@ def plan(
 
     `bead`: the lines it is laid in, the nozzle's usual ones when not given. `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
     """
-    kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh") else choice  # type: ignore[assignment]
+    kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh", "reversed") else choice  # type: ignore[assignment]
     patch = {"ladder": PROOF.ladder_patch_mm, "two_heights": PROOF.half_mm}.get(kind, PROOF.patch_mm)
     bead = bead or Bead.usual(machine.nozzle_mm)
     line, layer = round(bead.line_mm, 3), round(bead.layer_mm, 3)
@@ -331,6 +338,7 @@ def plan(
         zones = _thirds(plate)
     else:
         zones = at_points if len(at_points) >= 3 else zones_on(plate, 9 if choice == 9 else 5)
+        zones = zones[::-1] if choice == "reversed" else zones
     return ProofPlan(
         zones=zones,
         kind=kind,

@@ -47,6 +47,7 @@ MACHINES = (
         sign_proved=True,
         in_use=True,
         practice=True,
+        manner="harbour",
     ),
     Machine(
         id="kestrel",
@@ -62,6 +63,7 @@ MACHINES = (
         sign_proved=True,
         in_use=True,
         practice=True,
+        manner="harbour",
     ),
     Machine(
         id="wren",

@@ -134,7 +134,7 @@ class Desk:
             usual_gauge=True,
             thread_doubted=True,
             causes_considered=True,
-            mesh_law=self._manner_of(machine).mesh,
+            mesh_law=self.manner_of(machine).mesh,
         )
         before = next(iter(self.workshop.runs(machine.id, most=5)), None)
         mesh, mesh_on = self._mesh_found(before, wanted.plate_id)
@@ -160,7 +160,7 @@ class Desk:
                 "foretold_sd_mm": known.sd_mm if known else 0.0,
             }
         )
-        run = OpenRun(setup, (), RunState.start(setup), self._manner_of(machine))
+        run = OpenRun(setup, (), RunState.start(setup), self.manner_of(machine))
         with self.workshop.writing():
             self.workshop.start_run(setup)
             self.workshop.figures.keep(shown_of(run))
@@ -226,7 +226,7 @@ class Desk:
                 run = self._open.get(run_id)
             if run is None:
                 setup = self.workshop.run(run_id)
-                run = OpenRun(setup, (), RunState.start(setup), self._manner_of(setup.machine))
+                run = OpenRun(setup, (), RunState.start(setup), self.manner_of(setup.machine))
             fresh = self.workshop.entries(run_id, after=run.seq)
             if fresh:
                 run = self._with(run, fresh)
@@ -346,7 +346,8 @@ class Desk:
             for run_id in [r for r, run in self._open.items() if run.setup.machine.manner == manner_id]:
                 del self._open[run_id]
 
-    def _manner_of(self, machine: Machine) -> Manner:
+    def manner_of(self, machine: Machine) -> Manner:
+        """How a machine talks; plain lines where its manner cannot be read."""
         try:
             return self.manner_for(machine.manner)
         except ValueError:

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from ivory_table.core.manner import SHIPPED, Manner, read_manner, shipped
+from ivory_table.core.plate import UNTAUGHT
 from ivory_table.core.teach.teaching import Teaching
 
 
@@ -26,7 +27,7 @@ class Manners:
         return tuple(sorted(f.stem for f in self.folder.glob("*.toml"))) if self.folder and self.folder.is_dir() else ()
 
     def names(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys([*SHIPPED, *self._all_taught(), *self.files()]))
+        return tuple(dict.fromkeys([*SHIPPED, UNTAUGHT, *self._all_taught(), *self.files()]))
 
     def get(self, manner_id: str) -> Manner:
         """Raises ValueError that names the file and what is wrong in it."""

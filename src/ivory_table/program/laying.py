@@ -109,6 +109,8 @@ class Writer:
                 "on again: homing may have switched it off" if mesh == "mesh_on" else "off: it would hide what knobs do"
             )
             self.say(f"{manner.send(mesh)} ; mesh {words}")
+        elif mesh == "mesh_on":
+            self.say("; its mesh must be on: the line for it is not known, so see to it on the machine's own screen")
         if not how.stores and how.set:
             stored = filled(how.set, stored=self.machine.stored_mm)
             self.say(f"{stored} ; live adjustment, this machine stores none")

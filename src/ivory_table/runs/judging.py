@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ivory_table.core.causes import HEIGHT, ZERO
+from ivory_table.core.causes import FAIL_FIRST, HEIGHT, ZERO
 from ivory_table.core.defaults import JUDGE, PROOF
 from ivory_table.core.proof import ProofChoice, ProofPlan, ladder_aways, plan
 from ivory_table.core.proof_field import caliper_after, field_prior, judged_field, learn_proof
@@ -130,15 +130,33 @@ def wanted_zones(run: "RunState") -> Wanted:
     return Wanted(laid, replace(run.foreseen(laid), looked_at=judged), (), judged)
 
 
+def in_telling_order(run: "RunState", laid: ProofPlan) -> ProofPlan:
+    """Patches in reverse order where a tip that still primes may have spoilt the one that was laid first.
+
+    That goes with the order, and grease or a low place does not; to lay another one first costs nothing.
+    """
+    newest = run.proofs[-1].plan
+    same_first = laid.kind == "patches" and laid.zone_places[0] == newest.zone_places[0]
+    return laid.in_reverse if same_first and may_prime(run) else laid
+
+
+def may_prime(run: "RunState") -> bool:
+    """Whether what was laid first may have been spoilt by the tip, and not by where it lies."""
+    shared = run.with_marks().causes.shared
+    return any(shared.get(name, 0.0) >= JUDGE.order_at for name in FAIL_FIRST)
+
+
 def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
-    """The proof to print next. As advised: the same again, all of it; first the most telling one."""
+    """The proof to print next. As advised: the same again, all of it; first the most telling one. Raises ValueError for want of room."""
     setup = run.setup
     if choice == "advised" and run.height_unknown and (not run.proofs or run.proofs[-1].plan.kind == "ladder"):
         choice = "ladder"
     elif choice == "advised" and run.two_heights is not None:
         return run.two_heights
-    elif choice == "advised" and run.proofs:
-        return (run.proofs[-1].plan if run.proofs[-1].plan.judges_all else run.wanted.plan).with_bead(run.bead)
+    elif choice in ("advised", "reversed") and run.proofs:
+        newest = run.proofs[-1].plan
+        same = (newest if newest.judges_all else run.wanted.plan).with_bead(run.bead)
+        return same.in_reverse if choice == "reversed" else in_telling_order(run, same)
     elif choice == "advised":
         choice = 5
     aways = ladder_aways(*run.common_gap, run.bead.layer_mm) if choice == "ladder" else (0.0,)

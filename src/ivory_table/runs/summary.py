@@ -48,6 +48,9 @@ class Summary(Value):
     left: PlateSeen | None = None
     #: What had changed before it, as ids of changes.
     changes: tuple[Id, ...] = ()
+    #: What it was measured with and printed of; None in one kept by an older version.
+    filament_id: Id | None = None
+    gauge_id: Id | None = None
 
 
 def in_line(run: Summary) -> str:
@@ -96,6 +99,8 @@ def summary_of(run: OpenRun) -> Summary:
         plate_id=setup.plate_id,
         plate_name=setup.plate.name,
         filament_name=setup.filament.name,
+        filament_id=setup.filament.id,
+        gauge_id=setup.gauge.id,
         initials=setup.initials,
         started_at=setup.started_at,
         last_at=run.entries[-1].at if run.entries else run.setup.started_at,
@@ -124,6 +129,8 @@ def shown_of_unreadable(setup: RunSetup) -> Shown:
         plate_id=setup.plate_id,
         plate_name=setup.plate.name,
         filament_name=setup.filament.name,
+        filament_id=setup.filament.id,
+        gauge_id=setup.gauge.id,
         initials=setup.initials,
         started_at=setup.started_at,
         last_at=setup.started_at,

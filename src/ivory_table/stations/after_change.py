@@ -108,7 +108,7 @@ def view(lines: Lines, machine_id: str) -> AfterChange:
         titles=STATION_TITLES,
         plates=_plates(workshop, machine),
         snapshots=tuple(_line(s) for s in snapshots(machine_id)),
-        asks=_asks(lines.manners.get(machine.manner), machine),
+        asks=_asks(lines.desk.manner_of(machine), machine),
         on_line=lines.session(machine_id) is not None,
     )
 
@@ -154,7 +154,7 @@ def take(lines: Lines, machine_id: str, wanted: TakeSnapshot) -> AfterChange:
 
 def _asked(lines: Lines, machine: Machine, wanted: tuple[str, ...]) -> str:
     """Everything said to lines that only ask."""
-    manner = lines.manners.get(machine.manner)
+    manner = lines.desk.manner_of(machine)
     asks = wanted or _asks(manner, machine)
     if not asks:
         raise Refused(

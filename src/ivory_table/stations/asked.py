@@ -39,6 +39,7 @@ def cautions(run: OpenRun, station: StationName) -> tuple[Caution, ...]:
         if c["station"] == station
         and fits(c["needs"], machine, plate)
         and ("only_after" not in c or set(run.state.changes) & set(c["only_after"]))
+        and "done" not in [run.state.checks.get(check) for check in c.get("unless_done", ())]
     )
 
 

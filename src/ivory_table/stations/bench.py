@@ -40,8 +40,17 @@ class OnLine(Value):
     words: str
 
 
+class BeginWith(Value):
+    """What a new run is of unless somebody chooses otherwise; empty where there is none to choose."""
+
+    plate_id: str
+    filament_id: str
+    gauge_id: str
+
+
 class MachineLine(Value):
     machine: Machine
+    begin_with: BeginWith
     convention_name: str
     convention_rule: str
     words: str
@@ -74,7 +83,10 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
     workshop = desk.workshop
     desk.catch_up(most=12)
     marks = workshop.marks()
+    gauges = tuple(g for g in workshop.gauges() if not g.retired)
+    filaments = tuple(f for f in workshop.filaments() if not f.retired)
     newest, unfinished = workshop.figures.newest_of_each(), workshop.figures.newest_of_each(unfinished=True)
+    latest = max(newest.values(), key=lambda run: run.started_at, default=None)
     shown: list[MachineLine] = []
     for machine in (m for m in workshop.machines() if not m.retired):
         how = convention(machine.convention)
@@ -82,6 +94,7 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
         shown.append(
             MachineLine(
                 machine=machine,
+                begin_with=_begin_with(machine, last or latest, filaments, gauges),
                 convention_name=how.name,
                 convention_rule=how.rule,
                 words=last.words if last else "no run yet",
@@ -93,12 +106,28 @@ def view(desk: Desk, lines: Lines | None = None) -> BenchView:
         )
     return BenchView(
         machines=tuple(shown),
-        gauges=tuple(g for g in workshop.gauges() if not g.retired),
-        filaments=tuple(f for f in workshop.filaments() if not f.retired),
+        gauges=gauges,
+        filaments=filaments,
         people=tuple(Signer(name=p.name, initials=p.initials) for p in workshop.people() if not p.retired),
         runs=tuple(run_line(summary) for summary in workshop.figures.summaries()),
         usual_knobs=() if shown else known_places(),
     )
+
+
+def _begin_with(
+    machine: Machine, last: Summary | None, filaments: tuple[Filament, ...], gauges: tuple[Gauge, ...]
+) -> BeginWith:
+    """As the machine's last run was, or the workshop's; the first of all with the plastic whose tip is the coolest."""
+    plates = [p.id for p in machine.plates if not p.retired]
+    mildest = [f.id for f in sorted(filaments, key=lambda f: f.nozzle_c)]
+    before: tuple[str | None, ...] = (None, None, None)
+    if last is not None:
+        # A run kept by an older version tells its filament by name alone.
+        by_name = {f.name: f.id for f in filaments}
+        before = (last.plate_id, last.filament_id or by_name.get(last.filament_name), last.gauge_id)
+    usual = (plates, mildest, [g.id for g in gauges])
+    plate, filament, gauge = (was if was in of else next(iter(of), "") for was, of in zip(before, usual, strict=True))
+    return BeginWith(plate_id=plate or "", filament_id=filament or "", gauge_id=gauge or "")
 
 
 def _on_line(lines: Lines, machine_id: str) -> OnLine | None:

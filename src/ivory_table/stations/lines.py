@@ -11,6 +11,7 @@ from typing import Literal
 from pydantic import ValidationError
 
 from ivory_table.access.roles import Who
+from ivory_table.core.plate import UNTAUGHT
 from ivory_table.core.value import Id, Value
 from ivory_table.desk.desk import Desk
 from ivory_table.link.door import Doors
@@ -177,6 +178,9 @@ class Lines:
             if self.session(machine_id) is not None:
                 raise Refused("line_open", f"{machine.name} is on the line already.", "url")
             manner_id = wanted.manner or machine.manner
+            if manner_id == UNTAUGHT:
+                said = f"Nobody has shown yet how {machine.name} talks. Show it first (“How it talks”, in set-up), or choose a manner that it has."
+                raise Refused("not_taught", said, "manner")
             try:
                 manner = self.manners.get(manner_id)
             except ValueError as wrong:

@@ -10,6 +10,9 @@ export type WordShown = Schemas["WordShown"];
 export type Lesson = Schemas["Lesson"];
 export type Proving = Schemas["ProvingView"];
 
+/** The manner of a machine that nobody has taught to talk. */
+export const UNTAUGHT = "plain";
+
 export function useManners() {
   return useQuery<Schemas["MannerLine"][], Refusal>({
     queryKey: ["manners"],

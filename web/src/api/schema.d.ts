@@ -2435,6 +2435,18 @@ export interface components {
             start_from?: string | null;
         };
         /**
+         * BeginWith
+         * @description What a new run is of unless somebody chooses otherwise; empty where there is none to choose.
+         */
+        BeginWith: {
+            /** Filament Id */
+            filament_id: string;
+            /** Gauge Id */
+            gauge_id: string;
+            /** Plate Id */
+            plate_id: string;
+        };
+        /**
          * BegunAnew
          * @description What kept the plate from answering was put right: nothing that was believed of it counts, and every knob is proved again.
          */
@@ -3547,8 +3559,6 @@ export interface components {
             feed: components["schemas"]["FeedView"];
             /** Filament Mm */
             filament_mm: number;
-            /** Is Shape */
-            is_shape: boolean;
             /** Kept At */
             kept_at: string | null;
             last: components["schemas"]["KeptRow"] | null;
@@ -3569,6 +3579,7 @@ export interface components {
             plan: components["schemas"]["ProofPlan"];
             /** Printed */
             printed: number;
+            printing: components["schemas"]["Printing"];
             /** Proof Number */
             proof_number: number;
             /** Proposals */
@@ -4765,7 +4776,7 @@ export interface components {
             line_url?: string | null;
             /**
              * Manner
-             * @default harbour
+             * @default plain
              */
             manner: string;
             /** Name */
@@ -4841,6 +4852,7 @@ export interface components {
         };
         /** MachineLine */
         MachineLine: {
+            begin_with: components["schemas"]["BeginWith"];
             /** Convention Name */
             convention_name: string;
             /** Convention Rule */
@@ -5587,6 +5599,7 @@ export interface components {
                 number,
                 number
             ] | null;
+            printing?: components["schemas"]["Printing"] | null;
             stored?: components["schemas"]["StoredChange"] | null;
             /**
              * Turns
@@ -6239,6 +6252,26 @@ export interface components {
             measured_mm: number;
         };
         /**
+         * Printing
+         * @description What whoever prints a proof must know of it.
+         */
+        Printing: {
+            /** Begins */
+            begins: string;
+            /**
+             * Caution
+             * @default
+             */
+            caution: string;
+            /** Is Shape */
+            is_shape: boolean;
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        /**
          * Probe
          * @description How a machine's probe works, and where it sits against the tip.
          */
@@ -6494,7 +6527,7 @@ export interface components {
              * Choice
              * @enum {unknown}
              */
-            choice: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+            choice: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             /** Chosen */
             chosen: boolean;
             /** Filament Mm */
@@ -7779,7 +7812,7 @@ export interface components {
              * @default advised
              * @enum {unknown}
              */
-            zones: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+            zones: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
         };
         /** StartRun */
         StartRun: {
@@ -11229,7 +11262,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11264,7 +11297,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11303,7 +11336,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11548,7 +11581,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11583,7 +11616,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11750,7 +11783,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11861,7 +11894,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11896,7 +11929,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -11935,7 +11968,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12181,7 +12214,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12216,7 +12249,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12287,7 +12320,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12322,7 +12355,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12359,7 +12392,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
             };
@@ -12691,7 +12724,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12726,7 +12759,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12861,7 +12894,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12896,7 +12929,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {
@@ -12935,7 +12968,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
             };
             header?: never;
             path: {

@@ -132,8 +132,7 @@ export function Shell({
             {head.resume && <TakeUp key={head.seq} resume={head.resume} keep={acts.keep} busy={acts.busy} />}
             {!head.signed_off && <LineNow line={line} zones={zones} />}
             {!line.active && slip}
-            <Wrong wrong={acts.wrong} />
-            <KeepAnyway acts={acts} />
+            <Refused acts={acts} />
             {!line.active && !head.signed_off && station !== "prepare" && station !== "sign_off" && (
               <WhereLine key={station} step={station} line={head.where[station] ?? ""} note={acts.note} />
             )}
@@ -161,6 +160,20 @@ export function Shell({
         />
       </div>
     </HowFelt>
+  );
+}
+
+/** What was not kept, and why: brought into view, since whatever was pressed may be far above. */
+function Refused({ acts }: { acts: Acts }) {
+  const at = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (acts.wrong) at.current?.scrollIntoView({ block: "nearest" });
+  }, [acts.wrong]);
+  return (
+    <div ref={at} className="flex scroll-mb-24 flex-col gap-3 empty:hidden lg:scroll-mb-4">
+      <Wrong wrong={acts.wrong} />
+      <KeepAnyway acts={acts} />
+    </div>
   );
 }
 

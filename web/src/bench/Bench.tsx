@@ -92,9 +92,9 @@ function StartSlip({
   const navigate = useNavigate();
   const start = useStartRun();
   const [id] = useState(() => uuid());
-  const [plate, setPlate] = useState(machine.plates[0]?.id ?? "");
-  const [filament, setFilament] = useState(bench.filaments[0]?.id ?? "");
-  const [gauge, setGauge] = useState(bench.gauges[0]?.id ?? "");
+  const [plate, setPlate] = useState(line.begin_with.plate_id);
+  const [filament, setFilament] = useState(line.begin_with.filament_id);
+  const [gauge, setGauge] = useState(line.begin_with.gauge_id);
   const [initials, setInitials] = useState(localStorage.getItem("initials") ?? "");
   const [wrong, setWrong] = useState<string | null>(null);
   const open = line.open_run;

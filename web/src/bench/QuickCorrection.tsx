@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../api/client";
 import { Button, Field, type Way, WayChoice, Wrong } from "../ui/controls";
+import { Lines } from "../ui/Lines";
 import { signed, typedNumber } from "../ui/words";
 
 export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]; rule: string }) {
@@ -67,13 +68,15 @@ export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]
               {signed(look.data.change.old_mm, 3)} → {signed(look.data.change.new_mm, 3)}
               <span className="ml-2 font-sans text-sm font-normal text-graphite">{rule}</span>
             </p>
-            <pre className="font-mono text-sm whitespace-pre-wrap">{look.data.change.lines.join("\n")}</pre>
+            <Lines lines={look.data.change.lines} />
           </>
         )}
         <Wrong wrong={look.error} />
         {stores && (
           <Field
-            label={`Sent? Ask ${look.data?.read_line}: it reports`}
+            label={
+              look.data?.read_line ? `Sent? Ask ${look.data.read_line}: it reports` : "Stored? Its own screen shows"
+            }
             unit="mm"
             inputMode="decimal"
             value={reported}

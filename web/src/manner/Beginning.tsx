@@ -1,7 +1,7 @@
 /** A manner of one's own, begun from nothing or from another one. */
 import { type FormEvent, useState } from "react";
 import type { Schemas } from "../api/client";
-import { type MannerView, useManners, useTalk } from "../api/manner";
+import { type MannerView, UNTAUGHT, useManners, useTalk } from "../api/manner";
 import { Button, Choice, Field, Wrong } from "../ui/controls";
 
 const idOf = (name: string) =>
@@ -25,7 +25,8 @@ export function Beginning({
   const manners = useManners();
   const { begin } = useTalk(view.id, machine.id);
   const [name, setName] = useState(`${machine.name}'s own`);
-  const [from, setFrom] = useState("");
+  // What most machines understand need not be typed again.
+  const [from, setFrom] = useState(machine.manner === UNTAUGHT ? UNTAUGHT : "");
   const [wrong, setWrong] = useState<string | null>(null);
   const own = (manners.data ?? []).filter((m) => m.source === "taught");
   const submit = (e: FormEvent) => {

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Schemas } from "../api/client";
+import { UNTAUGHT } from "../api/manner";
 import { useKeep } from "../api/setup";
 import { Button, Wrong } from "../ui/controls";
 import { ProblemOf, TextField } from "./fields";
@@ -48,7 +49,7 @@ function newMachine(): Machine {
     relative_extrusion: true,
     practice: false,
     on_leaving: "off",
-    manner: "harbour",
+    manner: UNTAUGHT,
     line_url: null,
     where: [],
     in_use: false,

@@ -21,6 +21,7 @@ class Feel(Value):
     press_n: dict[Literal["slide", "push", "clip"], float]
     methods: dict[str, FeelMethod]
     cuts_mm: tuple[float, float, float, float]
+    cuts_apart_mm: float
     scatter_mm: float
     scatter_ln_sd: float
     past_sd_mm: float

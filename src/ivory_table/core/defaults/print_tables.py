@@ -73,6 +73,7 @@ class Judge(Value):
     feed_first: int
     cause_at: float
     also_at: float
+    order_at: float
     bundle_at: float
     look_until: float
     minutes: Minutes

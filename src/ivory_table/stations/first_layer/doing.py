@@ -13,7 +13,8 @@ from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.placing import SoundArea, grid_of, largest_sound, share_sound
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Array, StationName, Value
-from ivory_table.runs.judging import next_proof
+from ivory_table.core.words import signed
+from ivory_table.runs.judging import may_prime, next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
@@ -31,6 +32,17 @@ Done = Annotated[
 ]
 
 
+class Printing(Value):
+    """What whoever prints a proof must know of it."""
+
+    #: Whether the shapes alone say what is printed, so that a job prepared elsewhere will do.
+    is_shape: bool
+    #: What its program does before anything is laid.
+    begins: str
+    words: str = ""
+    caution: str = ""
+
+
 class NextStep(Value):
     """An action with what it needs to be done: the new stored value, or the turns."""
 
@@ -46,6 +58,8 @@ class NextStep(Value):
     #: The mesh point to measure again and the neighbour it is measured against, as (column, row).
     mesh_point: tuple[int, int] | None = None
     neighbour: tuple[int, int] | None = None
+    #: Of the proof that it prints, where it prints one.
+    printing: Printing | None = None
 
 
 def cells_believed(state: RunState) -> tuple[Array, Array]:
@@ -78,14 +92,58 @@ def whole_plate(run: OpenRun) -> str:
     return f"{words}; the sheet shows where it may not be." if share < _SHARE_PLAIN else f"{words}."
 
 
-def cleaned_alone(proof: ProofRun) -> ProofPlan | None:
-    """The cleaned zones as a proof of their own, where the others were judged and all share nothing that was mended."""
+def printing_of(run: OpenRun, laid: ProofPlan) -> Printing:
+    """What is to be known of this proof before it is printed."""
+    state = run.state
+    switches = state.mesh_on and run.manner.can("mesh_on")
+    begins = f"Heats, homes, {'switches the mesh on, ' if switches else ''}primes."
+    if state.mesh_on and not switches:
+        begins += " The mesh must be on then: see to it on the machine's own screen."
+    lowest = laid.layer_mm + float(laid.away_mm.min())
+    words, caution = _order_words(state, laid), ""
+    if laid.kind == "two_heights":
+        words = (
+            f"Each zone in two halves: the left one {laid.layer_mm - lowest:.3f} mm closer than the nozzle runs now, the right "
+            "one as much further. Where the left half is rough and the right one is not, the zone lies too close; where only "
+            "the right one parts, too far. Judge each half by itself, as it looks."
+        )
+    if laid.kind == "ladder":
+        limit = (
+            " A machine that refuses heights below 0 needs its soft limit opened first, at Z offset."
+            if lowest < 0
+            else ""
+        )
+        caution = (
+            f"Each step is laid nearer to the plate than the one before, down to z {signed(lowest)}. Stay beside it, a hand at the "
+            f"stop: end it at the first step that holds and closes, and tell which that was.{limit}"
+        )
+    return Printing(is_shape=laid.is_shape, begins=begins, words=words, caution=caution)
+
+
+def _order_words(state: RunState, laid: ProofPlan) -> str:
+    """Why the patches are laid in another order than those before; empty where they are not."""
+    before = state.proofs[-1].plan.zones if state.proofs else ()
+    if laid.kind != "patches" or not set(laid.zones) <= set(before) or before[0] not in laid.zones[1:]:
+        return ""
+    return (
+        f"Begun at {laid.zones[0].name} this time: if what is laid first is bad again, the tip still primes; "
+        f"if {before[0].name} is, it is the place."
+    )
+
+
+def cleaned_alone(state: RunState) -> ProofPlan | None:
+    """The cleaned zones as a proof of their own, where the others were judged and all share nothing that was mended.
+
+    Where the first one may have been the tip's doing, another is laid before it.
+    """
+    proof = state.proofs[-1]
     others = [k for k in range(len(proof.plan.zones)) if k not in proof.cleaned]
     if proof.mended or not proof.cleaned or not others or proof.plan.kind != "patches":
         return None
     if any(k not in proof.marks for k in others):
         return None
-    return proof.plan.only(tuple(sorted(proof.cleaned)))
+    before = others[-1:] if 0 in proof.cleaned and may_prime(state) else []
+    return proof.plan.only((*before, *sorted(proof.cleaned)))
 
 
 def mesh_point_at(state: RunState, laid: ProofPlan, zone: int) -> tuple[int, int] | None:
@@ -102,7 +160,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
     machine, state = run.setup.machine, run.state
     how = convention(state.convention_id, run.manner)
     zones, proof = wanted.plan.zones, state.proofs[-1]
-    alone = cleaned_alone(proof)
+    alone = cleaned_alone(state)
     out = []
     for action in actions:
         stored: StoredChange | None = None
@@ -157,6 +215,9 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             words = f"{words} Read the stored value back before you sign off."
         if action.kind == "print_again" and alone is not None:
             words = f"Print {' and '.join(z.name for z in alone.zones)} again, alone."
+        keeps = _keeps(run, action, stored, turns, wanted, alone)
+        prints = proof_begun_by(keeps)
+        printing = printing_of(run, prints) if prints else None
         if action.kind in ("offset", "knobs"):
             first = [f"clean {' and '.join(zones[k].name for k in action.clean)}"] if action.clean else []
             first += [remedy[0].lower() + remedy[1:]] if remedy else []
@@ -173,11 +234,12 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
                 words=words,
                 stored=stored,
                 turns=turns,
-                keeps=_keeps(run, action, stored, turns, wanted, alone),
+                keeps=keeps,
                 leads_to=leads_to,
                 does=does,
                 mesh_point=point,
                 neighbour=neighbour,
+                printing=printing,
             )
         )
     return tuple(out)
@@ -248,6 +310,11 @@ def _keeps(
         return ()
     turned = (TurnedAll(marks=tuple(t.marks for t in turns)),) if action.kind == "knobs" else ()
     return (*cleaned, *mended, *turned, *offset)
+
+
+def proof_begun_by(rows: tuple[Done, ...]) -> ProofPlan | None:
+    """The proof that is printed where these rows are kept; None where none is."""
+    return next((row.proof for row in rows if isinstance(row, ProofStarted)), None)
 
 
 def _layer_words(action: Action, stored: StoredChange | None) -> str:

@@ -10,6 +10,7 @@ from ivory_table.program.solids import stl, threemf
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.first_layer.step import next_proof_advised
 
 
 def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
@@ -22,9 +23,12 @@ def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
 
 
 def plan_of(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> ProofPlan:
-    """The proof that is asked for, or some of its zones alone. Raises Refused where it has no room, or has no such zone."""
+    """The proof that is asked for, or some of its zones alone. Raises Refused where it has no room, or has no such zone.
+
+    As advised: what the best next step prints, where it prints anything.
+    """
     try:
-        laid = next_proof(run.state, choice)
+        laid = (next_proof_advised(run) if choice == "advised" else None) or next_proof(run.state, choice)
     except ValueError as wrong:
         raise Refused("proof_does_not_fit", str(wrong), "zones") from None
     if zones and max(zones) >= len(laid.zones):

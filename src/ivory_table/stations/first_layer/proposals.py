@@ -11,6 +11,7 @@ NAMES: dict[ProofChoice, str] = {
     5: "five patches: corners and centre",
     9: "nine patches",
     "mesh": "patches at points of the mesh",
+    "reversed": "the same patches in reverse order",
     "skirt": "a short skirt around the middle",
     "long_skirt": "a long skirt, two laps, to nudge along",
     "rim": "a loop around the rim",
@@ -45,7 +46,7 @@ def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
     known = state.with_marks()
     out = []
     for one in PROOF_CHOICES:
-        if one == "advised" or (one == "mesh" and state.mesh is None):
+        if one == "advised" or (one == "mesh" and state.mesh is None) or (one == "reversed" and not state.proofs):
             continue
         try:
             laid = next_proof(state, one)

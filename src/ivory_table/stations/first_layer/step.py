@@ -16,7 +16,15 @@ from ivory_table.core.value import Array
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
-from ivory_table.stations.first_layer.doing import NextStep, area_left, as_steps, cleaned_alone, end_of, mesh_point_at
+from ivory_table.stations.first_layer.doing import (
+    NextStep,
+    area_left,
+    as_steps,
+    cleaned_alone,
+    end_of,
+    mesh_point_at,
+    proof_begun_by,
+)
 from ivory_table.stations.first_layer.state import LeftAs, LookedFor
 
 
@@ -80,7 +88,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     # What was cleaned or mended is printed again first.
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
-        actions = (_again(proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
+        actions = (_again(state, proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
     steps = as_steps(run, _with_form(run, actions, wanted), wanted)
     if left is None:
         return steps
@@ -100,6 +108,12 @@ def mesh_may_come(state: RunState) -> bool:
     """
     passed_over = bool(state.proofs) and state.proofs[-1].repeats >= JUDGE.mesh_passed_over
     return state.setup.machine.can_mesh and not state.mesh_declined and not passed_over
+
+
+def next_proof_advised(run: OpenRun) -> ProofPlan | None:
+    """The proof that the best next step prints; None where it prints nothing."""
+    steps = next_steps(run)
+    return proof_begun_by(steps[0].keeps) if steps else None
 
 
 def _mended_in_vain(state: RunState) -> frozenset[str]:
@@ -207,11 +221,11 @@ def _wait_for_heat(run: OpenRun, wanted: Wanted) -> Action | None:
     return wait_for_heat(wanted.field, wanted.plan.bead, rise, found.settled_after_min - held)
 
 
-def _again(proof: ProofRun, actions: tuple[Action, ...]) -> Action:
+def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Action:
     """The same proof again, once something was cleaned or mended."""
     what = [f"zone {k + 1} was cleaned" for k in sorted(proof.cleaned)]
     what += [LAYER.causes[name].remedy for name in sorted(proof.mended)]
-    alone = cleaned_alone(proof)
+    alone = cleaned_alone(state)
     minutes = JUDGE.minutes.proof * (len(alone.zones) / len(proof.plan.zones) if alone else 1.0)
     now = max((a.p_all_sound for a in actions), default=0.0)
     return Action(

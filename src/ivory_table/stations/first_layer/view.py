@@ -18,7 +18,7 @@ from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import Caution, cautions
-from ivory_table.stations.first_layer.doing import NextStep, whole_plate
+from ivory_table.stations.first_layer.doing import NextStep, Printing, printing_of, whole_plate
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
 from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
@@ -98,7 +98,6 @@ class FirstLayerView(StationView):
     plan: ProofPlan
     patch_mm: float
     #: Whether its shapes alone can be printed by a job that is prepared elsewhere.
-    is_shape: bool
     minutes: float
     filament_mm: float
     zones: tuple[ZoneView, ...]
@@ -132,6 +131,8 @@ class FirstLayerView(StationView):
     printed: int
     #: Said of a first layer that was chosen, and is not the usual one; else empty.
     layer_words: str
+    #: Of the proof that is to be printed, or was.
+    printing: Printing
 
 
 def _layer_words(run: OpenRun) -> str:
@@ -208,7 +209,6 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         proof_number=max(len(state.proofs), 1),
         plan=laid,
         patch_mm=laid.patch_mm,
-        is_shape=laid.is_shape,
         minutes=made.minutes,
         filament_mm=made.filament_mm,
         zones=zones,
@@ -233,6 +233,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         caliper=state.caliper,
         printed=laid_zones,
         layer_words=_layer_words(run),
+        printing=printing_of(run, laid),
     )
 
 

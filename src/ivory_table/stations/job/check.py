@@ -67,7 +67,7 @@ def findings(desk: Desk, job: Job, on: Standing) -> tuple[Finding, ...]:
         on.machine,
         on.plate,
         on.filament,
-        desk.manner_for(on.machine.manner),
+        desk.manner_of(on.machine),
         mesh_on=on.mesh_on,
         study=on.study,
         surface=None if on.state is None else on.state.belief.surface,

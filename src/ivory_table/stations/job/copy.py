@@ -18,7 +18,7 @@ def copy(
 ) -> None:
     """Write a mended copy, and read it back. Raises as `check`, CannotMend, or Refused where the copy would be worse."""
     on = standing(desk, machine_id, plate_id, None)
-    manner = desk.manner_for(on.machine.manner)
+    manner = desk.manner_of(on.machine)
     job = read_job(stream)
     start = None
     if mend.our_start:

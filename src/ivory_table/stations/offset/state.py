@@ -8,6 +8,7 @@ from ivory_table.core.approach import Under
 from ivory_table.core.defaults import TRAM
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.offset import convention
+from ivory_table.core.plate import MOST_BESIDE_MM
 from ivory_table.core.probe_place import MarkSeen
 from ivory_table.core.probe_tilt import PlaceCompared
 from ivory_table.core.probecheck import Touch
@@ -124,6 +125,9 @@ def _probe_tilted(what: ProbeTilted, run: RunState, entry: Entry) -> RunState:
 def _mark_sighted(what: MarkSighted, run: RunState, entry: Entry) -> RunState:
     # The mark is on the plate; the head may stand beside it with the probe.
     run.setup.plate.refuse_outside(what.tip_x_mm, what.tip_y_mm)
+    beside = max(abs(what.tip_x_mm - what.probe_x_mm), abs(what.tip_y_mm - what.probe_y_mm))
+    if beside > MOST_BESIDE_MM:
+        raise ValueError(f"By these numbers the probe sits {beside:.0f} mm beside the tip. Look at them again.")
     offset = Offset.of(run)
     mark = MarkSeen.model_validate(what.model_dump(include=set(MarkSeen.model_fields)))
     return run.put(replace(offset, marks=(*offset.marks, mark)))

@@ -6,6 +6,7 @@ from ivory_table.core.approach import Under
 from ivory_table.core.defaults import MOTION, OFFSET
 from ivory_table.core.offset import Press, StoredChange, change, convention, conventions_of, presses, stored_after
 from ivory_table.core.plate import ConventionId
+from ivory_table.core.units import filled
 from ivory_table.core.value import Value
 from ivory_table.core.words import signed
 from ivory_table.runs.run import OpenRun
@@ -53,7 +54,7 @@ class SignTry(Value):
     proved: bool
     height_mm: float
     larger_by_mm: float
-    #: What is sent, then what puts it back.
+    #: What is sent, then what puts it back; none where nobody has taught how the number is set.
     lines: tuple[str, ...]
     back: tuple[str, ...]
     can_be: tuple[Counting, ...]
@@ -132,14 +133,14 @@ def sign_try(run: OpenRun) -> SignTry:
     height = manner.send("height", z=OFFSET.sign_height_mm, feed=MOTION.lift_mm_s * 60)
 
     def setting(stored_mm: float) -> str:
-        return how.set.format(stored=stored_mm + 0.0)
+        return filled(how.set, stored=stored_mm + 0.0)
 
     return SignTry(
         proved=state.sign_proved,
         height_mm=OFFSET.sign_height_mm,
         larger_by_mm=by,
-        lines=(height, setting(state.stored_mm + by), height),
-        back=(setting(state.stored_mm), height),
+        lines=(height, setting(state.stored_mm + by), height) if how.set else (),
+        back=(setting(state.stored_mm), height) if how.set else (),
         can_be=tuple(
             Counting(id=c, name=found.name, rule=found.rule, larger_is_further=sign > 0)
             for sign in (1, -1)

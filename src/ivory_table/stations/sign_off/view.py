@@ -26,7 +26,7 @@ class SignOffView(StationView):
 @kept_when_signed("sign_off")
 def view(run: OpenRun) -> SignOffView:
     state = run.state
-    how = convention(run.state.convention_id)
+    how = convention(run.state.convention_id, run.manner)
     offset = None
     if state.stored_changes:
         first, last = state.stored_changes[0][0], state.stored_changes[-1][1]

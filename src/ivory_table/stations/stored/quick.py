@@ -40,7 +40,7 @@ class Corrected(Value):
 
 def quick_change(desk: Desk, machine_id: str, closer_mm: float) -> QuickChange:
     machine = desk.workshop.machine(machine_id)
-    how = convention(machine.convention, desk.manner_for(machine.manner))
+    how = convention(machine.convention, desk.manner_of(machine))
     change = stored_after(machine.stored_mm, -closer_mm, how, machine.z_step_mm)
     return QuickChange(change=change, read_line=how.read)
 

@@ -5,6 +5,7 @@ from dataclasses import replace
 import numpy as np
 
 from ivory_table.core import tram_told
+from ivory_table.core.beam import level
 from ivory_table.core.defaults import BEAD, TRAM
 from ivory_table.core.tram import hand_error_mm
 from ivory_table.core.travel import backed_off
@@ -164,6 +165,9 @@ def _way_chosen(what: WayChosen, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _beam_read(what: BeamRead, run: RunState, entry: Entry) -> RunState:
+    if run.setup.machine.beam is not None:
+        # Two readings that tell nothing are refused here, and not on every page after it.
+        level(run.setup.machine.beam, what.reading)
     return run.put(replace(Tram.of(run), beam_read=what.reading))
 
 
@@ -174,7 +178,7 @@ def _beam_turned(what: BeamTurned, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _backed_off(what: BackedOff, run: RunState, entry: Entry) -> RunState:
-    """All springs have the same preload again: where the plate stands is anybody's guess."""
+    """All springs have the same preload again: where the plate stands is anybody's guess. It ticks Prepare's own check."""
     tram = Tram.of(run)
     return run.put(
         replace(
@@ -190,6 +194,7 @@ def _backed_off(what: BackedOff, run: RunState, entry: Entry) -> RunState:
         ),
         belief=run.belief.loosened(TRAM.common_prior_sd_mm, TRAM.knob_prior_sd_mm, 0.0),
         screws=backed_off(run.screws, what.turns),
+        checks={**run.checks, "rough_back_off": "done"},
         moved_mm=(0.0,) * len(run.screws),
     )
 

@@ -83,6 +83,10 @@ def rounds_told(state: RunState) -> tuple[Round, ...]:
         last = max(r.round for r in tram.readings)
         for number in range(1, last + 1):
             read = [r for r in tram.readings if r.round == number]
+            stops = tuple(line for line, s in zip(lines, tram.stops, strict=True) if s.round == number)
+            if not read and not stops:
+                # Knobs were turned, and nothing was read in between.
+                continue
             # A screw read before and after it was proved stands where the last reading found it.
             at_last = {r.screw: r for r in read}.values()
             values = [r.value_mm for r in at_last]
@@ -94,7 +98,7 @@ def rounds_told(state: RunState) -> tuple[Round, ...]:
                     number=number,
                     spread_mm=_spread_found(state, number, values),
                     spread_foretold_mm=float(max(foretold) - min(foretold)) if knew else None,
-                    stops=tuple(line for line, s in zip(lines, tram.stops, strict=True) if s.round == number),
+                    stops=stops,
                     readings=tuple(
                         ReadLine(
                             entry_id=r.entry_id,
@@ -126,7 +130,7 @@ def _spread_found(state: RunState, number: int, values: list[float]) -> float:
     """Of a round's readings; what is believed where knobs were proved between them, which moves what was read before."""
     tram = Tram.of(state)
     turned = [s for s in tram.stops if s.round == number]
-    if all(s.spread_before_mm is not None for s in turned):
+    if values and all(s.spread_before_mm is not None for s in turned):
         return float(max(values) - min(values))
     return next((s.spread_before_mm for s in turned if s.spread_before_mm is not None), state.belief.spread()[0])
 

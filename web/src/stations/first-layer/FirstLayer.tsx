@@ -244,6 +244,7 @@ export function FirstLayer() {
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
           {view.steps.length > 0 && best && (
             <NextStep
+              runId={runId}
               step={best}
               from={from}
               others={view.unseen ? [] : view.steps.slice(1)}

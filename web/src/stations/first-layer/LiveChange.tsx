@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { KeepEntry, WithHead } from "../../api/run";
 import { Button, Choice, Field, Panel, type Way, WayChoice } from "../../ui/controls";
+import { Lines } from "../../ui/Lines";
 import { signed, typedNumber } from "../../ui/words";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -18,10 +19,10 @@ export function LiveChange({ view, keep, busy }: { view: View; keep: KeepEntry; 
           <p className="font-mono">
             {signed(live.merge.old_mm, 3)} → {signed(live.merge.new_mm, 3)}
           </p>
-          <pre className="font-mono text-sm whitespace-pre-wrap">{live.merge.lines.join("\n")}</pre>
+          <Lines lines={live.merge.lines} />
           <div className="mt-2 grid grid-cols-2 gap-2">
             <Button disabled={busy} onClick={() => keep({ kind: "nudge_merged", stored_mm: live.merge.new_mm })}>
-              Sent, it is stored
+              {live.merge.lines.length ? "Sent, it is stored" : "It is stored"}
             </Button>
             <Button disabled={busy} onClick={() => keep({ kind: "nudged", away_mm: -live.away_mm, from_zone: null })}>
               It is put back

@@ -1,7 +1,9 @@
 import type { Schemas } from "../../api/client";
 import type { KeepEntry } from "../../api/run";
 import { Button, Panel, Why } from "../../ui/controls";
+import { Lines } from "../../ui/Lines";
 import { type SeenFrom, signed, turnWords } from "../../ui/words";
+import { PrintingWords, ProofFiles } from "./ProofFiles";
 
 /** What every zone shares: far is positive, and the words say which it is. */
 export const shared = (mm: number) => (mm < 0 ? "All too close by" : "All too far by");
@@ -22,6 +24,7 @@ export function doStep(step: Schemas["NextStep"], keep: KeepEntry, go: (to: stri
 }
 
 export function NextStep({
+  runId,
   step,
   from,
   others,
@@ -30,6 +33,7 @@ export function NextStep({
   rule,
   soFar,
 }: {
+  runId: string;
   step: Schemas["NextStep"];
   from: SeenFrom;
   others: readonly Schemas["NextStep"][];
@@ -68,11 +72,13 @@ export function NextStep({
               {signed(step.stored.old_mm, 3)} → {signed(step.stored.new_mm, 3)}{" "}
               <span className="font-sans text-sm">({rule})</span>
             </p>
-            <pre className="font-mono text-sm whitespace-pre-wrap">{step.stored.lines.join("\n")}</pre>
+            <Lines lines={step.stored.lines} />
           </>
         )}
+        {step.printing && <PrintingWords printing={step.printing} />}
         <Why lines={[step.action.reason]} />
       </Panel>
+      {step.printing && act && <ProofFiles runId={runId} printing={step.printing} query="zones=advised" />}
       {act && (
         <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
           {(step.action.clean.length > 0 || step.action.causes.length > 0) && step.stored

@@ -1,7 +1,7 @@
 import type { Schemas } from "../../api/client";
 import type { WithHead, Zones } from "../../api/run";
 import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
-import { signed } from "../../ui/words";
+import { PrintingWords, ProofFiles } from "./ProofFiles";
 
 const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   patches: "patches",
@@ -39,8 +39,6 @@ export function PrintSlip({
   const told = (p: Schemas["Proposal"]) => `${p.minutes.toFixed(0)} min, leaves ±${p.leaves_mm.toFixed(3)} mm`;
   const some = only.length > 0 && only.length < plan.zones.length;
   const query = `zones=${zones}${some ? only.map((k) => `&only=${k}`).join("") : ""}`;
-  const file = (ending: string) => `/api/runs/${view.head.id}/proof.${ending}?${query}`;
-  const lowest = plan.layer_mm + Math.min(...plan.zones.map((z) => z.away_mm));
   return (
     <>
       <Eyebrow
@@ -81,25 +79,10 @@ export function PrintSlip({
       <p className="text-sm text-graphite">
         {plan.kind === "patches" ? `${plan.zones.length} patches of ${view.patch_mm.toFixed(0)} mm` : chosen?.name},
         line {plan.line_mm.toFixed(2)}, layer {plan.layer_mm.toFixed(2)} mm; {(view.filament_mm / 1000).toFixed(2)} m of
-        filament. Heats, homes, {view.head.stations[2]?.state === "done" ? "switches the mesh on, " : ""}primes.
+        filament. {view.printing.begins}
       </p>
       {view.layer_words && <p className="text-sm">{view.layer_words}</p>}
-      {plan.kind === "ladder" && (
-        <Panel tone="brass">
-          <p className="text-sm">
-            Each step is laid nearer to the plate than the one before, down to z {signed(lowest)}. Stay beside it, a
-            hand at the stop: end it at the first step that holds and closes, and tell which that was.
-            {lowest < 0 && " A machine that refuses heights below 0 needs its soft limit opened first, at Z offset."}
-          </p>
-        </Panel>
-      )}
-      {plan.kind === "two_heights" && (
-        <p className="text-sm">
-          Each zone in two halves: the left one {Math.abs(lowest - plan.layer_mm).toFixed(3)} mm closer than the nozzle
-          runs now, the right one as much further. Where the left half is rough and the right one is not, the zone lies
-          too close; where only the right one parts, too far. Judge each half by itself, as it looks.
-        </p>
-      )}
+      <PrintingWords printing={view.printing} />
       {plan.kind === "patches" && (
         <details>
           <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
@@ -129,23 +112,7 @@ export function PrintSlip({
           <p className="text-sm">The new Z offset is not read back yet. Do that at Z offset before printing.</p>
         </Panel>
       )}
-      <a
-        className="flex min-h-11 items-center justify-center rounded-[4px] border border-ink px-3 font-semibold"
-        href={file("gcode")}
-        download
-      >
-        Download the program
-      </a>
-      {view.is_shape && (
-        <p className="text-sm text-graphite">
-          Its shapes, for jobs prepared elsewhere:{" "}
-          {["stl", "3mf"].map((ending) => (
-            <a key={ending} className="mr-3 underline underline-offset-4" href={file(ending)} download>
-              {ending.toUpperCase()}
-            </a>
-          ))}
-        </p>
-      )}
+      <ProofFiles runId={view.head.id} printing={view.printing} query={query} />
       <Button
         look={view.unseen ? "plain" : "main"}
         keyHint={view.unseen ? undefined : "Enter"}

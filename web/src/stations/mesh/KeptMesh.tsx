@@ -81,7 +81,9 @@ export function KeptMesh({
         </Button>
       </div>
       <Readback runId={runId} keep={keep} busy={busy} />
-      <Why label="the lines to send" lines={[...use.send.slice(0, 40), use.store, use.on].filter(Boolean)} />
+      {use.send.length > 0 && (
+        <Why label="the lines to send" lines={[...use.send.slice(0, 40), use.store, use.on].filter(Boolean)} />
+      )}
       <Why label="what the machine makes of it" lines={[use.law_words, use.fade_words]} />
       <p className="flex flex-wrap gap-x-4 text-sm">
         {["csv", "json", ...(use.send.length ? ["gcode"] : [])].map((kind) => (

@@ -11,6 +11,7 @@ import { Shell, useRunId, useSeenFrom } from "../../app/Shell";
 import { Waiting } from "../../app/Waiting";
 import { Sheet } from "../../sheet/Sheet";
 import { Button, Eyebrow, Field, Panel, Why } from "../../ui/controls";
+import { Lines } from "../../ui/Lines";
 import { signed, typedNumber } from "../../ui/words";
 import { FEELS, FeelKeys } from "../Feel";
 import { ByThickness } from "./ByThickness";
@@ -166,7 +167,7 @@ export function Offset() {
                 {signed(view.drag_is_zero.new_mm, 3)}.
               </p>
               <Button look="main" keyHint="Enter" disabled={busy} onClick={set}>
-                Sent, set to {signed(view.wanted.new_mm, 3)}
+                {view.wanted.lines.length ? "Sent, set to" : "Set to"} {signed(view.wanted.new_mm, 3)}
               </Button>
             </>
           )}
@@ -275,9 +276,7 @@ function ChangeBox({ change, rule }: { change: Schemas["StoredChange"]; rule: st
       <p className="text-sm">
         {change.words} ({rule})
       </p>
-      <pre className="mt-1 border-t border-hairline pt-1 font-mono text-sm whitespace-pre-wrap">
-        {change.lines.join("\n")}
-      </pre>
+      <Lines className="mt-1 border-t border-hairline pt-1" lines={change.lines} />
     </Panel>
   );
 }
@@ -290,10 +289,14 @@ function ReadBack({ view, stores, keep, busy }: { view: View; stores: boolean; k
     return (
       <>
         <Eyebrow left="This machine stores nothing" right="start code" />
-        <h2 className="text-2xl leading-tight font-semibold">Write this line into the job's start code.</h2>
+        <h2 className="text-2xl leading-tight font-semibold">
+          {view.last_change.lines.length
+            ? "Write this line into the job's start code."
+            : "Set it anew before each job."}
+        </h2>
         <ChangeBox change={view.last_change} rule={view.head.convention.rule} />
         <Button look="main" keyHint="Enter" disabled={busy} onClick={() => keep({ kind: "readback", confirmed: true })}>
-          It is in the start code
+          {view.last_change.lines.length ? "It is in the start code" : "It is set"}
         </Button>
       </>
     );
@@ -310,13 +313,17 @@ function ReadBack({ view, stores, keep, busy }: { view: View; stores: boolean; k
       }}
     >
       <Eyebrow left="Stored?" right="read it back" />
-      <h2 className="text-2xl leading-tight font-semibold">Send the lines, then ask the machine.</h2>
+      <h2 className="text-2xl leading-tight font-semibold">
+        {view.read_line ? "Send the lines, then ask the machine." : "Store it, then look at what the machine shows."}
+      </h2>
       <ChangeBox change={view.last_change} rule={view.head.convention.rule} />
-      <p>
-        It answers to <code className="font-mono">{view.read_line}</code>. What does it report?
-      </p>
+      {view.read_line && (
+        <p>
+          It answers to <code className="font-mono">{view.read_line}</code>. What does it report?
+        </p>
+      )}
       <Field
-        label="Reported"
+        label={view.read_line ? "Reported" : "Its own screen shows"}
         unit="mm"
         inputMode="decimal"
         autoFocus

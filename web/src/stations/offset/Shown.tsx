@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import type { Acts, KeepEntry } from "../../api/run";
 import { Button, Choice, Field, Panel } from "../../ui/controls";
+import { Lines } from "../../ui/Lines";
 import { signed, typedNumber } from "../../ui/words";
 
 /** A move with the tip high above the plate, where a wrong sign does no harm. */
@@ -34,12 +35,12 @@ export function ShowSign({
     <Panel tone="brass">
       <p className="font-semibold">Let the machine show which way its number counts.</p>
       <p className="text-sm">
-        Keep the tip {sign.height_mm} mm above the plate. Send these and watch it: the number goes{" "}
-        {signed(sign.larger_by_mm, 2)}.
+        Keep the tip {sign.height_mm} mm above the plate. Change the number by {signed(sign.larger_by_mm, 2)} and watch
+        the tip:
       </p>
-      <pre className="my-1 font-mono text-sm whitespace-pre-wrap">{sign.lines.join("\n")}</pre>
+      <Lines className="my-1" lines={sign.lines} />
       <p className="text-sm">Then put it back:</p>
-      <pre className="my-1 font-mono text-sm whitespace-pre-wrap">{sign.back.join("\n")}</pre>
+      <Lines className="my-1" lines={sign.back} />
       {other ? (
         <>
           <p className="text-sm">It counts the other way. What does this machine store?</p>

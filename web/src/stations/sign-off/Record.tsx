@@ -35,8 +35,12 @@ export function Record() {
       <Found view={view} />
       {view.offset && (
         <p className="my-3">
-          Z offset {view.offset.words}, {head.convention.name.toLowerCase()} ({head.convention.rule}):{" "}
-          <code className="font-mono">{view.offset.lines.join("; ")}</code>
+          Z offset {view.offset.words}, {head.convention.name.toLowerCase()} ({head.convention.rule})
+          {view.offset.lines.length > 0 && (
+            <>
+              : <code className="font-mono">{view.offset.lines.join("; ")}</code>
+            </>
+          )}
         </p>
       )}
       {view.missing.length > 0 && <p>Not done: {view.missing.join(", ")}.</p>}
