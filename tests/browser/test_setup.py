@@ -101,6 +101,7 @@ def test_gauges_and_people_are_kept_and_refused(desk_page: Page, address: str) -
     expect(page.get_by_role("navigation", name="Kept gauges").get_by_text("thin paper")).to_be_visible()
     page.get_by_role("button", name="people").click()
     page.get_by_role("button", name="Make a new one").click()
+    expect(page.get_by_label("Name")).to_have_value("")
     page.get_by_label("Name").fill("Maro")
     page.get_by_label("Initials").fill("jo")
     page.get_by_role("button", name="Keep", exact=True).click()

@@ -26,7 +26,8 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <RouterProvider router={createBrowserRouter(ROUTES)} />
+        {/* Gone to at once: what is typed meanwhile would otherwise go into the page before, and be lost. */}
+        <RouterProvider router={createBrowserRouter(ROUTES)} useTransitions={false} />
       </QueryClientProvider>
     </StrictMode>,
   );
