@@ -76,6 +76,22 @@ def test_where_it_is_roughly_known_a_handful_of_moves_finds_it(off: float, sd: f
     assert moves <= 25
 
 
+@settings(max_examples=60, deadline=None)
+@given(st.sampled_from((0.03, 0.05, 0.08, 0.1)), st.floats(-0.12, 0.12), st.floats(0.006, 0.02), st.integers(0, 10**6))
+def test_between_two_coarse_steps_the_search_ends_as_well(step: float, drag: float, scatter: float, seed: int) -> None:
+    """Of steps of 0.05 mm one may be free and the next stuck: the same height over and over would find nothing."""
+    rng = np.random.default_rng(seed)
+    at = replace(over(0.0, 0.05), step_mm=step)
+    tried: list[float] = []
+    while (z := at.next_mm()) is not None:
+        tried.append(z)
+        assert len(tried) <= 15
+        at = at.feel(z, FEELS[int(np.searchsorted(SCALE.cuts_mm, z - drag + rng.normal(0, scatter)))])
+    assert abs(at.drag[0] - drag) < 0.06
+    assert max(tried.count(z) for z in tried) <= OFFSET.felt_at_most
+    assert not any(str(z) == "-0.0" for z in tried)
+
+
 def test_free_said_again_and_again_finds_nothing() -> None:
     """Forty times free, down to well below where the drag was believed: the drag is below, and nobody has felt it."""
     at, tried = over(0.1, 0.5), []

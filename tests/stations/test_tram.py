@@ -102,7 +102,7 @@ def test_two_readings_that_cannot_both_be_true_are_said_with_which(desk: Desk) -
 def test_a_feel_that_contradicts_the_one_before_is_said(desk: Desk) -> None:
     start(desk, "heron")
     keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.3, feel="stuck"))
-    with pytest.raises(Refused, match=r"cannot be free at z 0.100 when it was stuck at z 0.300"):
+    with pytest.raises(Refused, match=r"cannot be free at z \+0.100 when it was stuck at z \+0.300"):
         keep(desk, "offset", Felt(x_mm=122, y_mm=118, z_mm=0.1, feel="free"))
 
 

@@ -273,7 +273,7 @@ class Approach:
         return sd > OFFSET.eye_from_mm or at - drag > OFFSET.eye_from_mm
 
     def next_mm(self) -> float | None:
-        """The height to try next, in steps of the machine; None once the drag is found.
+        """The height to try next, in steps of the machine; None once the drag is found, or as well as such steps can find it.
 
         As low as is safe while nothing was met; then where the answer is expected to leave the least doubt.
         """
@@ -285,16 +285,31 @@ class Approach:
             z = max(floor, np.round(self.quantile(0.5) / step) * step)
             if z >= self._clear_mm - step / 2:
                 z = max(floor, self._clear_mm - step)
-            return round(float(z), 6)
+            return round(float(z), 6) + 0.0
         if not self.touched and all(feel in ("snag", "stuck") for _, feel in self.felt):
             # Felt again at the same height it says nothing new: up, and each time by more, until it is free or drags.
             least = max(z for z, _ in self.felt) + step * 2.0 ** (len(self.felt) - 1)
             best = np.round(self.drag[0] / step) * step
-            return round(float(max(np.ceil(least / step - 1e-9) * step, best)), 6)
+            return round(float(max(np.ceil(least / step - 1e-9) * step, best)), 6) + 0.0
         around = np.round((self.drag[0] + np.arange(-8, 9) * max(step, 0.005)) / step) * step
         options = np.unique(np.maximum(around, floor))
+        # Between two coarse steps the drag may lie where neither meets it: the same place over and over would find nothing.
+        options = np.array([z for z in options if self._times_at(float(z)) < OFFSET.felt_at_most])
         left = [self._expected_doubt(float(z)) for z in options]
-        return round(float(options[int(np.argmin(left))]), 6)
+        foregone = bool(left) and self._doubt - min(left) < OFFSET.tells_least
+        if not left or (foregone and self.drag[1] < step / 2):
+            return None
+        return round(float(options[int(np.argmin(left))]), 6) + 0.0
+
+    def _times_at(self, z_mm: float) -> int:
+        """How often the gauge was felt at this height, within half a step."""
+        return sum(abs(z - z_mm) < self.step_mm / 2 for z, _ in self.felt)
+
+    @property
+    def _doubt(self) -> float:
+        """The entropy of what is believed, nats."""
+        p = self.p[self.p > 0]
+        return -float(p @ np.log(p))
 
     def _expected_doubt(self, z_mm: float) -> float:
         """The entropy that a feel at `z_mm` is expected to leave: the place that tells most (Lindley 1956)."""

@@ -4,6 +4,7 @@ from functools import singledispatch
 
 from ivory_table.core.changes import change
 from ivory_table.core.gauge import Feel, feel_interval
+from ivory_table.core.words import signed
 from ivory_table.runs.state import RunState
 
 from .common import Resumed, TakenBack
@@ -73,7 +74,7 @@ def feels_disagree(run: RunState, feel: Feel, z_mm: float, earlier: Feel, earlie
     slack = 3 * run.feel.scatter_mm
     (low, high), (low_now, high_now) = (feel_interval(f, run.drag_gap_mm, run.feel) for f in (earlier, feel))
     # The plate's height by each, less the place's own zero: they must overlap.
-    cannot = f"The gauge cannot be {feel} at z {z_mm:.3f} when it was {earlier} at z {earlier_z_mm:.3f} at {clock}."
+    cannot = f"The gauge cannot be {feel} at z {signed(z_mm, 3)} when it was {earlier} at z {signed(earlier_z_mm, 3)} at {clock}."
     if z_mm - high_now - slack > earlier_z_mm - low + slack:
         return (
             f"{cannot} The tip meets something higher up: plastic that has oozed onto it, or the gauge has caught on an edge or a "

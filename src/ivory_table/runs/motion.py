@@ -13,6 +13,7 @@ from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Machine, Plate
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Array, Value
+from ivory_table.core.words import signed
 from ivory_table.runs.searching import safe_mm
 from ivory_table.runs.state import RunState
 
@@ -78,11 +79,11 @@ def come_down(
     floor = lowest_mm(state, x_mm, y_mm, approach)
     if z_mm < floor - 1e-6:
         raise ValueError(
-            f"z {z_mm:.3f} at ({x_mm:g}, {y_mm:g}) is below {floor:.3f}, the lowest height that is proven there."
+            f"z {signed(z_mm, 3)} at ({x_mm:g}, {y_mm:g}) is below {signed(floor, 3)}, the lowest height that is proven there."
         )
 
     def to(z: float, speed: float) -> Step:
-        return Step(line=manner.send("height", z=z, feed=speed * 60), words=f"the tip comes to z {z:.3f}")
+        return Step(line=manner.send("height", z=z, feed=speed * 60), words=f"the tip comes to z {signed(z, 3)}")
 
     steps: tuple[Step, ...] = ()
     if z_mm > now_mm - 1e-9:

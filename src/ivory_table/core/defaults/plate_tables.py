@@ -136,6 +136,8 @@ class Offset(Value):
     wrong: float
     wrong_reach_mm: float
     slip: float
+    felt_at_most: int
+    tells_least: float
     slip_again: float
     eye_share: float
     eye_habit: float

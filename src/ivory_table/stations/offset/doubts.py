@@ -4,6 +4,7 @@ import numpy as np
 
 from ivory_table.core.defaults import OFFSET
 from ivory_table.core.offset import convention, conventions_of, presses
+from ivory_table.core.words import signed
 from ivory_table.runs.doubts import Refused, disagrees, doubt, feels_disagree, refuse_contradiction
 from ivory_table.runs.entry import Source
 from ivory_table.runs.row import Row
@@ -47,8 +48,8 @@ def _refuse_mixed_up(what: Felt, run: OpenRun) -> None:
             if off and approach.likely(what.z_mm + off, what.feel) > OFFSET.mixed_up_instead_p:
                 raise Refused(
                     "button_mixed_up",
-                    f"The gauge can hardly be {what.feel} at z {what.z_mm:.3f}. Had {other:g} been pressed where "
-                    f"{press.mm:g} was meant, the tip would stand at z {what.z_mm + off:.3f}, and it could. Lift it, look "
+                    f"The gauge can hardly be {what.feel} at z {signed(what.z_mm, 3)}. Had {other:g} been pressed where "
+                    f"{press.mm:g} was meant, the tip would stand at z {signed(what.z_mm + off, 3)}, and it could. Lift it, look "
                     "which step the buttons are set to, and come down anew; or keep it as it is.",
                     "z_mm",
                     insist=True,
