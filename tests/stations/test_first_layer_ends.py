@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from pydantic import ValidationError
 
-from ivory_table.core.bead import Bead
+from ivory_table.core.bead import Bead, Grade
+from ivory_table.core.defaults import JUDGE
 from ivory_table.core.proof import plan
 from ivory_table.core.thermal import ThermalReading
 from ivory_table.desk.desk import Desk
@@ -186,6 +187,50 @@ def test_a_plate_that_is_sound_in_part_may_be_left_for_what_lies_there(desk: Des
     assert not (inside_x and area.front_mm < loose_at.y_mm < area.front_mm + area.depth_mm)
     run = keep(desk, "first_layer", OffsetSet(stored_mm=run.state.stored_mm - 0.01, sure=True))
     assert not first_layer.standing.standing(run).done
+
+
+def twice_judged(desk: Desk, first: tuple[Grade, ...], again: tuple[Grade, ...]) -> OpenRun:
+    """The same five patches printed twice and judged by eye; feed and mesh are out of the question."""
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
+    for tool in ("caliper", "mesh"):
+        keep(desk, "first_layer", ToolTold(tool=tool, here=False))
+    for grades in (first, again):
+        printed(desk, 5)
+        run = judged(desk, *grades)
+        if grades is first:
+            assert not first_layer.standing.standing(run).done
+    return run
+
+
+def test_a_plate_that_nothing_betters_is_left_and_counts_as_ended(desk: Desk, flat: OpenRun) -> None:
+    """Sound rather than not, and no step worth it: the station has ended, and says with what chance; other ways stay open."""
+    run = twice_judged(
+        desk, ("parted", "sound", "ridged", "sound", "sound"), ("ridged", "sound", "parted", "sound", "sound")
+    )
+    first, *others = next_steps(run)
+    assert first.action.kind == "done"
+    assert 0.6 < first.action.p_all_sound < 0.8
+    assert {"settings", "stop_here"} <= {s.action.kind for s in others}
+    assert max(s.action.p_all_sound for s in others if s.action.kind == "settings") > first.action.p_all_sound
+    standing = first_layer.standing.standing(run)
+    assert (standing.done, standing.figure) == (True, f"left, sound with {first.action.p_all_sound:.0%}")
+    assert "First layer" not in sign_off.view.view(run).missing
+    lines = {line.name: line.after for line in record_lines(run)}
+    assert lines["Left as it is"].startswith(f"every zone sound with {first.action.p_all_sound:.0%}")
+    # What is moved then is to be seen again.
+    run = keep(desk, "first_layer", OffsetSet(stored_mm=run.state.stored_mm - 0.05, sure=True))
+    assert not first_layer.standing.standing(run).done
+
+
+def test_nothing_is_left_while_a_small_step_would_save_minutes(desk: Desk, flat: OpenRun) -> None:
+    run = twice_judged(
+        desk, ("sound", "parted", "sound", "ridged", "sound"), ("sound", "sound", "sound", "sound", "parted")
+    )
+    first, *others = next_steps(run)
+    done = next(s for s in others if s.action.kind == "done")
+    assert first.action.kind in ("offset", "knobs")
+    assert first.action.total_minutes < done.action.total_minutes
+    assert first.action.p_all_sound > done.action.p_all_sound + JUDGE.unseen_gain
 
 
 @pytest.mark.parametrize("wrong", [{"width_mm": -5}, {"depth_mm": 1e12}, {"p": 7}, {"left_mm": float("nan")}])

@@ -37,7 +37,8 @@ def next_actions(
     gaps = drawn_gaps(field, bead)
     before: Before = known.pop("before", None) or Before()
     ranked = _Decision(Remedies(field, gaps, bead, material, before=before, **known), marks).ranked()
-    if ranked[0].kind in ("done", "ladder", "patches"):
+    first = ranked[0]
+    if first.kind in ("ladder", "patches") or (first.kind == "done" and first.p_all_sound >= JUDGE.done_at):
         return ranked
     settings = _settings(field, gaps, bead, material, layers, before.trust, known["z_step_mm"])
     if settings is None:
@@ -273,6 +274,10 @@ class _Decision:
             return self._with_caliper((*self.better, self.again))
         changes = tuple(sorted(self.by_height, key=lambda a: a.total_minutes))
         if self.judged and was.repeats >= JUDGE.repeats_at_most and can.now >= JUDGE.leave_at:
+            # What would else be left for good is worth a step that a print more would have kept from.
+            worth = [a for a in changes if a.p_all_sound > can.now + JUDGE.unseen_gain]
+            if worth and worth[0].total_minutes < self.done.total_minutes:
+                return self._with_caliper((*worth, self.done))
             why = f"{can.as_it_is}, and no step is expected to make that likelier"
             return (self.done.model_copy(update={"reason": why}), *changes)
         if was.repeats >= JUDGE.repeats_at_most and changes:

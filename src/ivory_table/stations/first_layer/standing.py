@@ -5,6 +5,7 @@ from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import RecordLine, Standing, records, stands
 from ivory_table.stations.first_layer.state import LeftAs
+from ivory_table.stations.first_layer.step import left_as_it_is
 
 
 @stands("first_layer")
@@ -13,10 +14,12 @@ def standing(run: OpenRun) -> Standing:
     figure = "not printed"
     if proofs:
         figure = f"proof {len(proofs)}, {len(proofs[-1].marks)} of {len(proofs[-1].plan.zones)}"
-    left = LeftAs.now(run.state)
+    left, as_it_is = LeftAs.now(run.state), left_as_it_is(run)
     if left is not None:
         figure = f"left for {left.width_mm:.0f} by {left.depth_mm:.0f} mm"
-    return Standing(begun=bool(proofs), done=run.state.proof_done or left is not None, figure=figure)
+    elif as_it_is is not None:
+        figure = f"left, sound with {as_it_is:.0%}"
+    return Standing(begun=bool(proofs), done=run.state.proof_done or bool(left or as_it_is), figure=figure)
 
 
 def _found_by(proof: ProofRun) -> str:
@@ -43,6 +46,9 @@ def record(run: OpenRun) -> tuple[RecordLine, ...]:
         out.append(line)
     if (p := run.state.sound_unseen) is not None:
         out.append(RecordLine(name="Last move", before="", after=f"not printed since; every zone sound with {p:.0%}"))
+    if (as_it_is := left_as_it_is(run)) is not None:
+        words = f"every zone sound with {as_it_is:.0%}, and no step was expected to make that likelier"
+        out.append(RecordLine(name="Left as it is", before="", after=words))
     if (left := LeftAs.now(run.state)) is not None:
         out.append(RecordLine(name="Left for", before="", after=f"parts within {left.words}: sound with {left.p:.0%}"))
     return tuple(out)

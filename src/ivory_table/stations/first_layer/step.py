@@ -101,6 +101,19 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     return (first, *(s for s in steps if s is not signing))
 
 
+def left_as_it_is(run: OpenRun) -> float | None:
+    """The chance that every zone is sound, where the plate is left though that is not likely enough for done; else None."""
+    state = run.state
+    proof = state.open_proof
+    # Only what was seen again, or for long enough, is left: nothing is worked out for it while a proof is being judged.
+    if proof is None or len(proof.marks) + len(proof.skipped) < len(proof.plan.zones) or state.proof_done:
+        return None
+    if proof.repeats < JUDGE.repeats_at_most and len(state.proofs) < JUDGE.proofs_at_most:
+        return None
+    first = next_steps(run)[0] if run.setup.causes_considered else None
+    return first.action.p_all_sound if first is not None and first.action.kind == "done" else None
+
+
 def mesh_may_come(state: RunState) -> bool:
     """Whether a mesh is worth advising: the machine follows one, and nobody would rather do without.
 
@@ -159,9 +172,10 @@ def _done_unseen(p: float) -> tuple[Action, ...]:
 def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[Action, ...]:
     """The plate's form itself: heat that still moves it comes first, a shim where little else helps comes last."""
     state, field, bead = run.state, wanted.field, wanted.plan.bead
-    if any(a.kind == "done" for a in actions[:1]):
+    ends = bool(actions) and actions[0].kind == "done"
+    if ends and actions[0].p_all_sound >= JUDGE.done_at:
         return actions
-    waits = _wait_for_heat(run, wanted)
+    waits = None if ends else _wait_for_heat(run, wanted)
     machine = run.setup.machine
     # A mesh evens out what a shim would.
     evens = state.mesh_on or not mesh_may_come(state)
