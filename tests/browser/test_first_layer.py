@@ -61,6 +61,18 @@ def test_the_program_of_the_next_print_is_beside_the_step(trammed: tuple[Page, s
     expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
     link = page.get_by_role("link", name="Download the program").get_attribute("href")
     assert page.request.get(f"{address}{link}").text().count("; patch ") == 10
+    # Another step may be chosen, by its key or its line, and the best one again.
+    press(page, "o")
+    expect(page.get_by_text("Chosen instead of the best step")).to_be_visible()
+    expect(page.get_by_text("Print each zone at two heights")).to_have_count(1)
+    page.get_by_role("button", name=re.compile("Print each zone at two heights")).click()
+    expect(page.get_by_text("Best next step")).to_be_visible()
+    page.get_by_role("button", name=re.compile("Print the parts with a first layer of")).click()
+    expect(page.get_by_role("button", name=re.compile("It is set so"))).to_be_visible()
+    with keeping(page):
+        press(page, "Enter")
+    page.get_by_role("button", name="keys and kept rows").click()
+    expect(page.get_by_text(re.compile("first layer of 0.28 mm"))).not_to_have_count(0)
 
 
 def test_signs_are_told_by_letters_and_a_zone_can_be_left_out(trammed: tuple[Page, str]) -> None:

@@ -6,7 +6,7 @@ from ivory_table.core.proof import ProofPlan
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
-from ivory_table.stations.first_layer.entries import CauseMended, ProofStarted, ZoneCleaned
+from ivory_table.stations.first_layer.entries import CauseMended, FeedMeasured, ProofStarted, ZoneCleaned
 from ivory_table.stations.first_layer.files import plan_of, proof_file
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.stored.entries import OffsetSet
@@ -85,3 +85,16 @@ def test_the_program_at_hand_is_that_of_the_best_next_step(desk: Desk, flat: Ope
     name, text = proof_file(run, "advised")
     assert text.count("; patch ") == len(prints[0].proof.zones)
     assert name == proof_file(run, "advised")[0]
+
+
+def test_the_program_of_another_step_than_the_best_one_is_had_by_its_kind(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
+    printed(desk, 5)
+    run = judged(desk, *["parted"] * 5)
+    best, *others = next_steps(run)
+    assert best.action.kind == "offset"
+    again = next(s for s in others if s.action.kind == "print_again")
+    (prints,) = [row for row in again.keeps if isinstance(row, ProofStarted)]
+    assert plan_of(run, "advised", step="print_again") == prints.proof
+    # What prints nothing has the proof that comes next.
+    assert plan_of(run, "advised", step="offset") == plan_of(run, "advised")

@@ -278,7 +278,7 @@ class _Decision:
             worth = [a for a in changes if a.p_all_sound > can.now + JUDGE.unseen_gain]
             if worth and worth[0].total_minutes < self.done.total_minutes:
                 return self._with_caliper((*worth, self.done))
-            why = f"{can.as_it_is}, and no step is expected to make that likelier"
+            why = f"{can.as_it_is}, and no move is expected to make that plainly likelier"
             return (self.done.model_copy(update={"reason": why}), *changes)
         if was.repeats >= JUDGE.repeats_at_most and changes:
             return tuple(sorted(self.by_height, key=lambda a: -a.p_all_sound))

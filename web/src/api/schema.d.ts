@@ -3564,6 +3564,8 @@ export interface components {
             last: components["schemas"]["KeptRow"] | null;
             /** Layer Words */
             layer_words: string;
+            /** Left */
+            left: boolean;
             live: components["schemas"]["LiveChange"] | null;
             look: components["schemas"]["LookFirst"] | null;
             /** Mesh Unseen */
@@ -12323,6 +12325,8 @@ export interface operations {
                 zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
+                /** @description As advised: what this kind of next step prints, not the best one. */
+                step?: ("done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "stop_here" | "wait_heat") | null;
             };
             header?: never;
             path: {
@@ -12358,6 +12362,8 @@ export interface operations {
                 zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
+                /** @description As advised: what this kind of next step prints, not the best one. */
+                step?: ("done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "stop_here" | "wait_heat") | null;
             };
             header?: never;
             path: {
@@ -12395,6 +12401,8 @@ export interface operations {
                 zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
+                /** @description As advised: what this kind of next step prints, not the best one. */
+                step?: ("done" | "offset" | "knobs" | "mesh" | "measure" | "clean" | "print_again" | "remedy" | "feed" | "caliper" | "patches" | "ladder" | "settings" | "tram" | "shim" | "stop_here" | "wait_heat") | null;
             };
             header?: never;
             path: {

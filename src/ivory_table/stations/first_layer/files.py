@@ -2,6 +2,7 @@
 
 from hashlib import sha256
 
+from ivory_table.core.action import ActionKind
 from ivory_table.core.manner import Manner
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.program.laying import Program
@@ -22,13 +23,15 @@ def program_for(run: OpenRun, laid: ProofPlan, manner: Manner) -> Program:
         raise Refused("proof_does_not_fit", str(wrong), "plan") from None
 
 
-def plan_of(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> ProofPlan:
+def plan_of(
+    run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = (), step: ActionKind | None = None
+) -> ProofPlan:
     """The proof that is asked for, or some of its zones alone. Raises Refused where it has no room, or has no such zone.
 
-    As advised: what the best next step prints, where it prints anything.
+    As advised: what the best next step prints, or the step of that kind, where it prints anything.
     """
     try:
-        laid = (next_proof_advised(run) if choice == "advised" else None) or next_proof(run.state, choice)
+        laid = (next_proof_advised(run, step) if choice == "advised" else None) or next_proof(run.state, choice)
     except ValueError as wrong:
         raise Refused("proof_does_not_fit", str(wrong), "zones") from None
     if zones and max(zones) >= len(laid.zones):
@@ -44,16 +47,20 @@ def _name(run: OpenRun, laid: ProofPlan, body: bytes, ending: str) -> str:
     return f"proof-{run.setup.machine.id}-{what}-{sha256(body).hexdigest()[:6]}.{ending}"
 
 
-def proof_file(run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = ()) -> tuple[str, str]:
+def proof_file(
+    run: OpenRun, choice: ProofChoice, zones: tuple[int, ...] = (), step: ActionKind | None = None
+) -> tuple[str, str]:
     """(file name, program) of the proof at hand."""
-    laid = plan_of(run, choice, zones)
+    laid = plan_of(run, choice, zones, step)
     text = program_for(run, laid, run.manner).text
     return _name(run, laid, text.encode(), "gcode"), text
 
 
-def proof_shapes(run: OpenRun, choice: ProofChoice, ending: str, zones: tuple[int, ...] = ()) -> tuple[str, bytes]:
+def proof_shapes(
+    run: OpenRun, choice: ProofChoice, ending: str, zones: tuple[int, ...] = (), step: ActionKind | None = None
+) -> tuple[str, bytes]:
     """(file name, bytes) of the proof's shapes as STL or 3MF. Raises Refused for a proof that is no shape."""
-    laid = plan_of(run, choice, zones)
+    laid = plan_of(run, choice, zones, step)
     try:
         body = stl(run.setup.plate, laid) if ending == "stl" else threemf(run.setup.plate, laid)
     except ValueError as wrong:

@@ -5,6 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter, Path, Query, Request, Response
 from fastapi.responses import PlainTextResponse
 
+from ivory_table.core.action import ActionKind
 from ivory_table.core.bead import Swatch
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.placing import Footprint
@@ -22,22 +23,27 @@ Only = Annotated[
     tuple[Annotated[int, Query(ge=0, lt=MOST_ZONES)], ...],
     Query(description="Some zones alone, by their numbers from 0."),
 ]
+Step = Annotated[
+    ActionKind | None, Query(description="As advised: what this kind of next step prints, not the best one.")
+]
 
 
 @routes.get("/proof.gcode", response_class=PlainTextResponse)
-def get_proof(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> PlainTextResponse:
-    name, text = proof_file(desk(request).open(run_id), zones, only)
+def get_proof(
+    request: Request, run_id: RunId, zones: Zones = "advised", only: Only = (), step: Step = None
+) -> PlainTextResponse:
+    name, text = proof_file(desk(request).open(run_id), zones, only, step)
     return download(text, name, "text/plain")
 
 
 @routes.get("/proof.stl", response_class=Response)
-def get_stl(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> Response:
-    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "stl", only), "model/stl")
+def get_stl(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = (), step: Step = None) -> Response:
+    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "stl", only, step), "model/stl")
 
 
 @routes.get("/proof.3mf", response_class=Response)
-def get_3mf(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = ()) -> Response:
-    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "3mf", only), "model/3mf")
+def get_3mf(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = (), step: Step = None) -> Response:
+    return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "3mf", only, step), "model/3mf")
 
 
 @routes.get("/recipe")

@@ -1,6 +1,7 @@
 """Where the first layer stands, and what it adds to the record."""
 
 from ivory_table.core.bead import Bead
+from ivory_table.core.defaults import JUDGE
 from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.standing import RecordLine, Standing, records, stands
@@ -19,7 +20,8 @@ def standing(run: OpenRun) -> Standing:
         figure = f"left for {left.width_mm:.0f} by {left.depth_mm:.0f} mm"
     elif as_it_is is not None:
         figure = f"left, sound with {as_it_is:.0%}"
-    return Standing(begun=bool(proofs), done=run.state.proof_done or bool(left or as_it_is), figure=figure)
+    ended = run.state.proof_done or left is not None or (as_it_is or 0.0) >= JUDGE.leave_at
+    return Standing(begun=bool(proofs), done=ended, figure=figure)
 
 
 def _found_by(proof: ProofRun) -> str:
@@ -47,7 +49,7 @@ def record(run: OpenRun) -> tuple[RecordLine, ...]:
     if (p := run.state.sound_unseen) is not None:
         out.append(RecordLine(name="Last move", before="", after=f"not printed since; every zone sound with {p:.0%}"))
     if (as_it_is := left_as_it_is(run)) is not None:
-        words = f"every zone sound with {as_it_is:.0%}, and no step was expected to make that likelier"
+        words = f"every zone sound with {as_it_is:.0%}; no move would plainly better that"
         out.append(RecordLine(name="Left as it is", before="", after=words))
     if (left := LeftAs.now(run.state)) is not None:
         out.append(RecordLine(name="Left for", before="", after=f"parts within {left.words}: sound with {left.p:.0%}"))

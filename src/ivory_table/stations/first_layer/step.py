@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from ivory_table.core.action import Action, Before
+from ivory_table.core.action import Action, ActionKind, Before
 from ivory_table.core.causes import LookFirst, look_first
 from ivory_table.core.defaults import JUDGE, LAYER, TRAM
 from ivory_table.core.field_seen import FieldPosterior
@@ -123,10 +123,10 @@ def mesh_may_come(state: RunState) -> bool:
     return state.setup.machine.can_mesh and not state.mesh_declined and not passed_over
 
 
-def next_proof_advised(run: OpenRun) -> ProofPlan | None:
-    """The proof that the best next step prints; None where it prints nothing."""
-    steps = next_steps(run)
-    return proof_begun_by(steps[0].keeps) if steps else None
+def next_proof_advised(run: OpenRun, kind: ActionKind | None = None) -> ProofPlan | None:
+    """The proof that the best next step prints, or the best one of a kind; None where it prints nothing."""
+    step = next((s for s in next_steps(run) if kind in (None, s.action.kind)), None)
+    return proof_begun_by(step.keeps) if step else None
 
 
 def _mended_in_vain(state: RunState) -> frozenset[str]:

@@ -21,7 +21,7 @@ from ivory_table.stations.asked import Caution, cautions
 from ivory_table.stations.first_layer.doing import NextStep, Printing, printing_of, whole_plate
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
-from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
+from ivory_table.stations.first_layer.step import feed_first, left_as_it_is, look_before, next_steps
 from ivory_table.stations.head import StationView, so_far
 from ivory_table.stations.sheet import Figure, Sheet, height_field, sheet_of
 from ivory_table.stations.stored.wanted import with_nudges_stored
@@ -114,6 +114,8 @@ class FirstLayerView(StationView):
     mesh_unseen: str
     #: Done by what is known: something was moved since the last proof, and how it stands now was not printed.
     unseen: bool
+    #: Nothing better is known than to leave it, though it is not likely enough sound to be called done.
+    left: bool
     #: Said once it is done: what the zones do not say of the plate between them.
     whole_plate: str
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
@@ -223,6 +225,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         live=_live(run),
         mesh_unseen=mesh_unseen(state),
         unseen=step == "done" and not begun,
+        left=left_as_it_is(run) is not None,
         whole_plate=whole_plate(run) if step == "done" else "",
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),

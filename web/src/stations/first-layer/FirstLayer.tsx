@@ -33,6 +33,7 @@ export function FirstLayer() {
   const [chosen, setChosen] = useState<number | null>(null);
   const [told, setTold] = useState<Told>(NOTHING_TOLD);
   const [only, setOnly] = useState<readonly number[]>([]);
+  const [other, setOther] = useState<{ seq: number; kind: string } | null>(null);
   const [side, setSide] = useState<Side>("top");
   const turnOver = () => setSide(side === "top" ? "under" : "top");
   const next = view?.next_zone ?? null;
@@ -49,7 +50,8 @@ export function FirstLayer() {
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
   const at = chosen ?? next ?? 0;
-  const judging = view.step === "judge" || ((view.step === "decide" || view.step === "done") && chosen !== null);
+  const deciding = view.step === "decide" || view.step === "done";
+  const judging = view.step === "judge" || (deciding && chosen !== null);
   const wrong = wrongMeasures(told);
   // Said once, that it is odd: the same number again is meant.
   const odd = acts.refused?.problem.code === "caliper_doubtful" ? acts.refused.what : null;
@@ -94,7 +96,11 @@ export function FirstLayer() {
       .sort((p, q) => p.along + 2 * p.aside - (q.along + 2 * q.aside));
     if (ahead[0]) setChosen(ahead[0].k);
   };
-  const best = view.steps[0];
+  // Another step may be chosen than the best one, until something is kept.
+  const best = view.steps.find((s) => other?.seq === view.seq && s.action.kind === other.kind) ?? view.steps[0];
+  const following = view.steps[(view.steps.findIndex((s) => s === best) + 1) % Math.max(view.steps.length, 1)];
+  const chooseStep = (step: Schemas["NextStep"] | undefined) =>
+    step && setOther({ seq: view.seq, kind: step.action.kind });
   const doBest = () => best && doStep(best, keep, (to) => navigate(`/runs/${runId}/${to}`));
   // Measuring has a form of its own here; nothing else is pressed for it.
   const byForm = best && (best.action.kind === "caliper" || best.action.kind === "feed");
@@ -120,8 +126,10 @@ export function FirstLayer() {
     keys.push({ keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"], cap: "arrows", does: "zone", run: move });
   if (view.step === "print" || view.step === "print_again")
     keys.push({ keys: ["Enter"], cap: "Enter", does: "printed", run: start });
-  if ((view.step === "decide" || view.step === "done") && chosen === null && !byForm)
-    keys.push({ keys: ["Enter"], cap: "Enter", does: "do the best step", run: doBest });
+  if (deciding && chosen === null && !byForm)
+    keys.push({ keys: ["Enter"], cap: "Enter", does: "do this step", run: doBest });
+  if (deciding && !view.unseen && view.steps.length > 1)
+    keys.push({ keys: ["o", "O"], cap: "O", does: "another step", run: () => chooseStep(following) });
   if (!judging) keys.push(...lookKeys(view.look, keep));
   keys.push({ keys: ["v", "V"], cap: "V", does: from === "above" ? "seen from below" : "seen from above", run: flip });
   const saving = view.steps.slice(1).find((s) => s.action.kind === "caliper")?.action;
@@ -238,7 +246,13 @@ export function FirstLayer() {
             </>
           ) : (
             <h2 className="text-2xl leading-tight font-semibold">
-              {view.unseen ? "Enough is known." : view.step === "done" ? "Every zone is sound." : "All zones judged."}
+              {view.unseen
+                ? "Enough is known."
+                : view.left
+                  ? "It may be left as it is."
+                  : view.step === "done"
+                    ? "Every zone is sound."
+                    : "All zones judged."}
             </h2>
           )}
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
@@ -247,8 +261,10 @@ export function FirstLayer() {
               runId={runId}
               step={best}
               from={from}
-              others={view.unseen ? [] : view.steps.slice(1)}
-              act={(view.step === "decide" || view.step === "done") && !byForm ? doBest : null}
+              isBest={best === view.steps[0]}
+              others={view.unseen ? [] : view.steps.filter((s) => s !== best)}
+              choose={chooseStep}
+              act={deciding && !byForm ? doBest : null}
               busy={busy}
               rule={view.head.convention.rule}
               soFar={view.step === "judge"}

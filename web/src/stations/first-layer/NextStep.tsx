@@ -27,7 +27,9 @@ export function NextStep({
   runId,
   step,
   from,
+  isBest,
   others,
+  choose,
   act,
   busy,
   rule,
@@ -36,7 +38,9 @@ export function NextStep({
   runId: string;
   step: Schemas["NextStep"];
   from: SeenFrom;
+  isBest: boolean;
   others: readonly Schemas["NextStep"][];
+  choose: (step: Schemas["NextStep"]) => void;
   act: (() => void) | null;
   busy: boolean;
   rule: string;
@@ -52,7 +56,9 @@ export function NextStep({
   }
   return (
     <>
-      <p className="border-t border-hairline pt-2 text-sm font-medium text-graphite">Best next step</p>
+      <p className="border-t border-hairline pt-2 text-sm font-medium text-graphite">
+        {isBest ? "Best next step" : "Chosen instead of the best step"}
+      </p>
       <Panel>
         <p className="text-xl font-semibold text-verdigris">{step.words}</p>
         {step.turns.length > 0 && (
@@ -78,7 +84,9 @@ export function NextStep({
         {step.printing && <PrintingWords printing={step.printing} />}
         <Why lines={[step.action.reason]} />
       </Panel>
-      {step.printing && act && <ProofFiles runId={runId} printing={step.printing} query="zones=advised" />}
+      {step.printing && act && (
+        <ProofFiles runId={runId} printing={step.printing} query={`zones=advised&step=${step.action.kind}`} />
+      )}
       {act && (
         <Button look="main" keyHint="Enter" disabled={busy} onClick={act}>
           {(step.action.clean.length > 0 || step.action.causes.length > 0) && step.stored
@@ -87,19 +95,23 @@ export function NextStep({
         </Button>
       )}
       {others.length > 0 && (
-        <p className="text-sm text-graphite">
-          Else:{" "}
-          {others
-            .slice(0, 3)
-            .map(
-              (o) =>
-                `${o.words
-                  .replace(/^.*in the same go: /, "")
-                  .replace(/\.$/, "")
-                  .replace(/^./, (c) => c.toLowerCase())}, ${(100 * o.action.p_all_sound).toFixed(0)} %`,
-            )
-            .join("; ")}
-        </p>
+        <div className="text-sm text-graphite">
+          <p id="other-steps">Or choose another, with the chance that every zone is sound:</p>
+          <ul aria-labelledby="other-steps">
+            {others.slice(0, 4).map((o) => (
+              <li key={o.action.kind}>
+                <button
+                  type="button"
+                  className="flex min-h-11 w-full items-baseline justify-between gap-3 border-b border-hairline py-2 text-left hover:text-ink"
+                  onClick={() => choose(o)}
+                >
+                  <span>{o.words.replace(/^.*in the same go: /, "")}</span>
+                  <span className="font-mono">{(100 * o.action.p_all_sound).toFixed(0)}%</span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        </div>
       )}
     </>
   );
