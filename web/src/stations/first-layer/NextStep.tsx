@@ -102,10 +102,10 @@ export function NextStep({
               <li key={o.action.kind}>
                 <button
                   type="button"
-                  className="flex min-h-11 w-full items-baseline justify-between gap-3 border-b border-hairline py-2 text-left hover:text-ink"
+                  className="flex min-h-11 w-full items-center justify-between gap-3 border-b border-hairline py-1 text-left hover:text-ink"
                   onClick={() => choose(o)}
                 >
-                  <span>{o.words.replace(/^.*in the same go: /, "")}</span>
+                  <span>{o.words}</span>
                   <span className="font-mono">{(100 * o.action.p_all_sound).toFixed(0)}%</span>
                 </button>
               </li>
