@@ -246,7 +246,7 @@ def brute(
         ("sound", "ridged", "ridged", "sound", "loose"),
     ],
 )
-@pytest.mark.parametrize("common_mm", [0.02, 0.07])
+@pytest.mark.parametrize("common_mm", [0.02, pytest.param(0.07, marks=pytest.mark.slow)])
 def test_what_all_zones_share_is_that_of_brute_force(grades: tuple[str, ...], common_mm: float) -> None:
     """Also where two heights would do: too far, or about right and something else in the way. Then the gaps keep to one of them."""
     mean, cov = zones_prior()

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ivory_table.core.causes import Causes
@@ -44,6 +44,7 @@ def test_gaps_that_are_not_known_tell_hardly_anything() -> None:
     assert found.sd_mm > 0.8 * LAYER.measured.caliper_common_mm
 
 
+@settings(max_examples=30)
 @given(st.floats(-0.03, 0.03), st.integers(1, 12))
 def test_run_after_run_it_comes_to_what_it_is_and_stays_a_little_unsure(off: float, runs: int) -> None:
     known = CaliperOff()
