@@ -4,10 +4,13 @@ import sqlite3
 import subprocess
 import sys
 import textwrap
+import threading
 from pathlib import Path
 
 import pytest
 
+from ivory_table.core.plate import Machine
+from ivory_table.demo.tidewater import MACHINES
 from ivory_table.runs.entry import RunFile
 from ivory_table.stations.turned import Turned
 from ivory_table.store.trouble import Clash, Unknown
@@ -95,3 +98,23 @@ def test_an_imported_run_is_the_same_run_and_never_overwrites(workshop: Workshop
     other = setup_for("heron", "another")
     with pytest.raises(Clash, match="another run"):
         workshop.import_run(file.model_copy(update={"setup": other}))
+
+
+def test_several_people_set_up_machines_at_once_and_nobody_is_refused(workshop: Workshop) -> None:
+    """What is read before it is written is read under the write lock: else the second one would find the file locked."""
+    refused: list[Exception] = []
+
+    def sets_up(machine: Machine) -> None:
+        for step in range(1, 31):
+            try:
+                workshop.keep_machine(machine.model_copy(update={"z_step_mm": 0.001 * step}))
+            except Exception as wrong:
+                refused.append(wrong)
+
+    people = [threading.Thread(target=sets_up, args=(machine,)) for machine in MACHINES[:3]]
+    for person in people:
+        person.start()
+    for person in people:
+        person.join(60)
+    assert refused == []
+    assert all(workshop.machine(machine.id).z_step_mm == 0.03 for machine in MACHINES[:3])

@@ -90,7 +90,7 @@ class Workshop:
 
     def keep_machine(self, machine: Machine, at: datetime | None = None) -> None:
         """Keep a machine as it was entered by hand, now or at a time. What runs have taught and nobody altered stays theirs."""
-        with self._db.atomic():
+        with self.writing():
             row = MachineRow.get_or_none(MachineRow.id == machine.id)
             entered, at = machine, at or datetime.now(UTC)
             if row is not None:
