@@ -282,8 +282,20 @@ class _Decision:
             return (self.done.model_copy(update={"reason": why}), *changes)
         if was.repeats >= JUDGE.repeats_at_most and changes:
             return tuple(sorted(self.by_height, key=lambda a: -a.p_all_sound))
+        if was.repeats >= JUDGE.repeats_at_most:
+            return (self._beyond_this_station(),)
         why = f"{can.as_it_is}; no step is expected to make that plainly likelier, so the same print tells most"
         return self._with_caliper((self.again.model_copy(update={"reason": why}), *changes))
+
+    def _beyond_this_station(self) -> Action:
+        """Seen twice, and neither a height nor a turn would do: the same print would only show it again."""
+        can = self.can
+        if can.knob_moves is not None and can.before.proofs < JUDGE.proofs_at_most:
+            why = f"{can.as_it_is}, and the zones lie too far apart for any height: the plate is to be level first"
+            tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}
+            return self.again.model_copy(update=tram)
+        why = f"{can.as_it_is}; after {can.before.proofs} proofs nothing that can be done here has bettered that"
+        return self.done.model_copy(update={"reason": why})
 
     def _to_the_end(self, change: Action) -> float:
         """Minutes of a move, and those still expected after the proof that shows what it brought, where one is printed."""

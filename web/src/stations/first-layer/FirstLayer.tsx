@@ -249,7 +249,7 @@ export function FirstLayer() {
               {view.unseen
                 ? "Enough is known."
                 : view.left
-                  ? "It may be left as it is."
+                  ? "Nothing here betters it."
                   : view.step === "done"
                     ? "Every zone is sound."
                     : "All zones judged."}
