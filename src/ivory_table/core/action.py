@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from .causes import CauseId
+from .defaults import JUDGE
 from .value import Value
 
 ActionKind = Literal[
@@ -58,6 +59,11 @@ class Action(Value):
     #: Another first layer for proofs and parts.
     layer: FirstLayer | None = None
     reason: str
+
+    @property
+    def leaves(self) -> bool:
+        """Whether it ends here though the plate is not likely enough sound to be called done."""
+        return self.kind == "done" and self.p_all_sound < JUDGE.done_at
 
 
 @dataclass(frozen=True)

@@ -24,6 +24,11 @@ _LOWEST_MM, _HIGHEST_MM = -6.6, 1.6
 _ONE_SIDED: tuple[tuple[Feel, int], ...] = (("free", 1), ("stuck", -1))
 
 
+def _plain(z_mm: float) -> float:
+    """A height as it is said: without the crumbs of arithmetic, and never -0."""
+    return round(float(z_mm), 6) + 0.0
+
+
 @dataclass(frozen=True)
 class Under:
     """With the tip at `z_mm`: the thickest thing that goes under it, and the thinnest that does not; mm.
@@ -285,12 +290,12 @@ class Approach:
             z = max(floor, np.round(self.quantile(0.5) / step) * step)
             if z >= self._clear_mm - step / 2:
                 z = max(floor, self._clear_mm - step)
-            return round(float(z), 6) + 0.0
+            return _plain(z)
         if not self.touched and all(feel in ("snag", "stuck") for _, feel in self.felt):
             # Felt again at the same height it says nothing new: up, and each time by more, until it is free or drags.
             least = max(z for z, _ in self.felt) + step * 2.0 ** (len(self.felt) - 1)
             best = np.round(self.drag[0] / step) * step
-            return round(float(max(np.ceil(least / step - 1e-9) * step, best)), 6) + 0.0
+            return _plain(max(np.ceil(least / step - 1e-9) * step, best))
         around = np.round((self.drag[0] + np.arange(-8, 9) * max(step, 0.005)) / step) * step
         options = np.unique(np.maximum(around, floor))
         # Between two coarse steps the drag may lie where neither meets it: the same place over and over would find nothing.
@@ -299,7 +304,7 @@ class Approach:
         foregone = bool(left) and self._doubt - min(left) < OFFSET.tells_least
         if not left or (foregone and self.drag[1] < step / 2):
             return None
-        return round(float(options[int(np.argmin(left))]), 6) + 0.0
+        return _plain(options[int(np.argmin(left))])
 
     def _times_at(self, z_mm: float) -> int:
         """How often the gauge was felt at this height, within half a step."""

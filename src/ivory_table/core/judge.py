@@ -38,7 +38,7 @@ def next_actions(
     before: Before = known.pop("before", None) or Before()
     ranked = _Decision(Remedies(field, gaps, bead, material, before=before, **known), marks).ranked()
     first = ranked[0]
-    if first.kind in ("ladder", "patches") or (first.kind == "done" and first.p_all_sound >= JUDGE.done_at):
+    if first.kind in ("done", "ladder", "patches") and not first.leaves:
         return ranked
     settings = _settings(field, gaps, bead, material, layers, before.trust, known["z_step_mm"])
     if settings is None:

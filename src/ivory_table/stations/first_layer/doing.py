@@ -206,7 +206,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
                 if done
                 else "Print once more, to see it."
             )
-        if action.kind == "done" and action.p_all_sound < JUDGE.done_at:
+        if action.leaves:
             words = f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing that can be done here betters that plainly."
         leads_to, does = end_of(state) if action.kind == "done" else (LEADS_TO.get(action.kind), DOES[action.kind])
         if leads_to == "offset":

@@ -172,10 +172,10 @@ def _done_unseen(p: float) -> tuple[Action, ...]:
 def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple[Action, ...]:
     """The plate's form itself: heat that still moves it comes first, a shim where little else helps comes last."""
     state, field, bead = run.state, wanted.field, wanted.plan.bead
-    ends = bool(actions) and actions[0].kind == "done"
-    if ends and actions[0].p_all_sound >= JUDGE.done_at:
+    leaves = bool(actions) and actions[0].leaves
+    if not leaves and any(a.kind == "done" for a in actions[:1]):
         return actions
-    waits = None if ends else _wait_for_heat(run, wanted)
+    waits = None if leaves else _wait_for_heat(run, wanted)
     machine = run.setup.machine
     # A mesh evens out what a shim would.
     evens = state.mesh_on or not mesh_may_come(state)

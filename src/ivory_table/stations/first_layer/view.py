@@ -97,7 +97,6 @@ class FirstLayerView(StationView):
     proof_number: int
     plan: ProofPlan
     patch_mm: float
-    #: Whether its shapes alone can be printed by a job that is prepared elsewhere.
     minutes: float
     filament_mm: float
     zones: tuple[ZoneView, ...]
