@@ -207,7 +207,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
                 else "Print once more, to see it."
             )
         if action.leaves:
-            words = f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and nothing that can be done here betters that plainly."
+            words = f"Leave it: every zone is sound with {action.p_all_sound:.0%}, and no move is expected to better that plainly."
         leads_to, does = end_of(state) if action.kind == "done" else (LEADS_TO.get(action.kind), DOES[action.kind])
         if leads_to == "offset":
             words = f"{words} Read the stored value back before you sign off."

@@ -249,7 +249,7 @@ export function FirstLayer() {
               {view.unseen
                 ? "Enough is known."
                 : view.left
-                  ? "Nothing here betters it."
+                  ? "No move betters it."
                   : view.step === "done"
                     ? "Every zone is sound."
                     : "All zones judged."}
