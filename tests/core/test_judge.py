@@ -415,9 +415,15 @@ def test_what_one_sure_move_mends_takes_little_longer_than_the_move() -> None:
     assert left <= JUDGE.minutes.offset + 0.1 * JUDGE.minutes.failed
 
 
-@pytest.mark.parametrize(("knobs", "proofs", "ends"), [(True, 3, "tram"), (True, 8, "done"), (False, 3, "done")])
-def test_what_neither_a_height_nor_a_turn_would_do_is_not_printed_for_ever(knobs: bool, proofs: int, ends: str) -> None:
-    """Zones 0.3 mm apart, seen twice, and knobs that move all of them alike: it is for the tram, or it is left."""
+@pytest.mark.parametrize(
+    ("knobs", "proofs", "gave_up", "ends"),
+    [(True, 3, False, "tram"), (True, 3, True, "done"), (True, 8, False, "done"), (False, 3, False, "done")],
+)
+def test_what_neither_a_height_nor_a_turn_would_do_is_not_printed_for_ever(
+    knobs: bool, proofs: int, gave_up: bool, ends: str
+) -> None:
+    """Zones 0.3 mm apart, seen twice, and knobs that move all of them alike: it is for the tram, or it is left; left as well
+    where the tram has given up, or one would lead to the other for ever."""
     mean, cov = zones_prior()
     mean[:5] = BEAD_042.target_mm("PLA") + np.array([-0.15, 0.15, -0.15, 0.15, 0.0])
     cov[:5, :5] = 0.004**2 * np.eye(5)
@@ -425,6 +431,7 @@ def test_what_neither_a_height_nor_a_turn_would_do_is_not_printed_for_ever(knobs
     field = by_causes(marks, mean, cov)
     can = {"knob_moves": np.full((5, 3), 0.04), "mark_mm": np.full(3, 0.04)} if knobs else {"knob_moves": None}
     known = {**ALONE, **can}
-    first = next_actions(field, BEAD_042, "PLA", marks, **known, before=Before(repeats=1, proofs=proofs))[0]
+    before = Before(repeats=1, proofs=proofs, tram_gave_up=gave_up)
+    first = next_actions(field, BEAD_042, "PLA", marks, **known, before=before)[0]
     assert first.kind == ends
     assert first.p_all_sound < 0.05

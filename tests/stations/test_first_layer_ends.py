@@ -14,7 +14,7 @@ from ivory_table.desk.desk import Desk
 from ivory_table.runs.common import TakenBack
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
-from ivory_table.runs.standing import record_lines
+from ivory_table.runs.standing import record_lines, station_lines
 from ivory_table.stations import first_layer, sign_off
 from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
@@ -99,6 +99,24 @@ def test_a_mesh_that_nobody_wants_is_not_advised_again_and_something_else_ends_i
     assert next_steps(back)[0].action.kind == "mesh"
     run = again()
     assert next_steps(run)[0].action.kind == "settings"
+
+
+def test_a_tram_that_was_begun_is_done_once_every_zone_is_sound(desk: Desk) -> None:
+    """Whatever is left in doubt of the screws: that all zones are sound is what they are turned for."""
+    run = start(desk, "heron")
+
+    def tram() -> str:
+        return next(line.state for line in station_lines(run) if line.station == "tram")
+
+    run = keep(desk, "tram", Counted(screw=run.setup.machine.screws[0].name, marks=0))
+    laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, 5)
+    for _ in range(2):
+        run = keep(desk, "first_layer", ProofStarted(proof=laid))
+        assert tram() == "begun"
+        for zone in range(5):
+            run = keep(desk, "first_layer", Judged(zone=zone, grade="sound", caliper_mm=0.19, sure=True))
+    assert run.state.proof_done
+    assert tram() == "done"
 
 
 def test_a_layer_higher_than_its_line_is_wide_is_refused() -> None:

@@ -290,6 +290,9 @@ class _Decision:
     def _beyond_this_station(self) -> Action:
         """Seen twice, and neither a height nor a turn would do: the same print would only show it again."""
         can = self.can
+        if can.before.tram_gave_up:
+            why = f"{can.as_it_is}; no height would do, and the knobs do not bring the plate level: what Tram names is to be mended first"
+            return self.done.model_copy(update={"reason": why})
         if can.knob_moves is not None and can.before.proofs < JUDGE.proofs_at_most:
             why = f"{can.as_it_is}, and the zones lie too far apart for any height: the plate is to be level first"
             tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}

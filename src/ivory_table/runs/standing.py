@@ -16,6 +16,8 @@ class Standing(Value):
     begun: bool
     done: bool
     figure: str
+    #: It is not done, and can do no more: something is to be mended by hand.
+    gave_up: bool = False
 
 
 class StationLine(Value):
@@ -60,6 +62,12 @@ def records(
         return say
 
     return register
+
+
+def gave_up(run: OpenRun, station: StationName) -> bool:
+    """Whether a station is not done and can do no more."""
+    now = _STANDING[station](run)
+    return now.gave_up and not now.done
 
 
 @once_per_state

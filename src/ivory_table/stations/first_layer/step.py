@@ -15,6 +15,7 @@ from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
+from ivory_table.runs.standing import gave_up
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.doing import (
     NextStep,
@@ -84,6 +85,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         apart_mm=_apart_mm(state),
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
+        tram_gave_up=gave_up(run, "tram"),
     )
     # What was cleaned or mended is printed again first.
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)

@@ -146,8 +146,13 @@ def standing(run: OpenRun) -> Standing:
     if state.screws:
         spread = f"spread {state.belief.spread()[0]:.2f} mm, {many(len(tram.stops), 'stop')}"
         figure = spread if tram.stops else "not begun"
+    begun = bool(tram.stops or tram.round_read)
+    # Knobs turned by a proof leave the screws in doubt; that every zone is sound answers what the tram was for.
     return Standing(
-        begun=bool(tram.stops or tram.round_read), done=trammed(state) or beyond_knobs(state), figure=figure
+        begun=begun,
+        done=trammed(state) or beyond_knobs(state) or (begun and state.proof_done),
+        figure=figure,
+        gave_up=bool(state.screws) and gives_up(state),
     )
 
 
