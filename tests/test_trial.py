@@ -30,7 +30,9 @@ def test_the_whole_way_counts_everything_and_beats_working_by_hand() -> None:
     report = trial(8, 7)
     program, hand = report["program"], report["by_hand"]
     assert report["scenario"].endswith("scenario.toml")
-    assert {"stops", "rounds", "within", "moves", "proofs", "human_minutes", "machine_minutes", "crashes"} <= set(program)
+    assert {"stops", "rounds", "within", "moves", "proofs", "human_minutes", "machine_minutes", "crashes"} <= set(
+        program
+    )
     assert set(hand) == {"ring", "diagonal", "fixed steps", "nudging"}
     assert set(report["intervals_90_held"]) == {"screw_heights", "zone_gaps"}
     assert program["stops"]["mean"] < hand["ring"]["stops"]["mean"]

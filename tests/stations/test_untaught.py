@@ -16,6 +16,7 @@ from ivory_table.stations.first_layer.files import proof_file
 from ivory_table.stations.first_use import FirstMachine, furnish_first
 from ivory_table.stations.lines import Connect, Lines
 from ivory_table.stations.stored.entries import OffsetSet
+from ivory_table.stations.stored.quick import Corrected, correct, quick_change
 
 from .keeping import keep, start
 
@@ -67,6 +68,40 @@ def test_its_stored_value_is_changed_in_words_and_read_back_all_the_same(desk: D
     start(desk, "heron", "other")
     taught = keep(desk, "offset", OffsetSet(stored_mm=2.9, sure=True), "other")
     assert sign_off.view.view(taught).offset.lines == ("ZERO_STOP Z2.900", "KEEP")
+
+
+def test_what_it_does_not_keep_is_set_on_its_own_screen_before_each_print(desk: Desk, own: OpenRun) -> None:
+    """No line for it is known, so the file cannot do it, and says so: it would print at whatever height its screen has."""
+    live = replace(
+        own,
+        setup=own.setup.model_copy(
+            update={"machine": own.setup.machine.model_copy(update={"convention": "live_only"})}
+        ),
+    )
+    for stored, told in ((0.0, 0), (-0.12, 1)):
+        run = replace(live, state=replace(live.state, convention_id="live_only", stored_mm=stored))
+        _, text = proof_file(run, 5)
+        assert len(re.findall(r"; now adjust its height by -0\.120 on its own screen", text)) == told
+        if told:
+            before, after = (text.index(words) for words in ("adjust its height", "M109"))
+            assert text.index("G28") < before < after
+        begins = first_layer.view.view(run).printing.begins
+        assert begins.count("adjust it by −0.120 mm on its own screen") == told
+    # One that stores it is only read back.
+    _, text = proof_file(replace(own, state=replace(own.state, stored_mm=-0.12)), 5)
+    assert "adjust" not in text
+
+
+def test_a_quick_correction_is_read_back_from_its_screen(desk: Desk) -> None:
+    furnish_first(
+        desk, FirstMachine(id="osprey", name="Osprey", width_mm=300, depth_mm=300, knobs=4, convention="probe_offset")
+    )
+    asked = quick_change(desk, "osprey", 0.02)
+    assert (asked.stores, asked.read_line, asked.change.lines) == (True, "", ())
+    with pytest.raises(Refused) as refused:
+        correct(desk, "osprey", Corrected(closer_mm=0.02, confirmed=True))
+    assert refused.value.code == "not_read_back"
+    assert correct(desk, "osprey", Corrected(closer_mm=0.02, reported_mm=-0.02)) == pytest.approx(-0.02)
 
 
 def test_its_line_is_not_opened_before_somebody_has_shown_how_it_talks(desk: Desk, own: OpenRun) -> None:

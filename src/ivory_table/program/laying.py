@@ -114,6 +114,10 @@ class Writer:
         if not how.stores and how.set:
             stored = filled(how.set, stored=self.machine.stored_mm)
             self.say(f"{stored} ; live adjustment, this machine stores none")
+        elif not how.stores and self.machine.stored_mm:
+            self.say(
+                f"; now adjust its height by {self.machine.stored_mm:+.3f} on its own screen: the line for it is not known"
+            )
         wait = manner.send("heat_tip_wait", celsius=nozzle_c)
         self.say(f"G0 Z{PROOF.park_mm:g} F600", f"{wait} ; wait for the tip", "G92 E0")
 

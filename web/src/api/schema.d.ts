@@ -6588,12 +6588,15 @@ export interface components {
         };
         /**
          * QuickChange
-         * @description What a correction would store, and the line that then asks for it; empty where nothing is stored.
+         * @description What a correction would store, whether the machine keeps it, and the line that then asks for it; empty where its own screen
+         *     shows it.
          */
         QuickChange: {
             change: components["schemas"]["StoredChange"];
             /** Read Line */
             read_line: string;
+            /** Stores */
+            stores: boolean;
         };
         /**
          * ReadBack

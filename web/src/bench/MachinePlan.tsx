@@ -67,7 +67,7 @@ export function MachinePlan({
         <span className="mt-1 block text-sm font-medium">{line.words}</span>
         {line.expected && (
           <span className={`block text-sm ${isDue(line) ? "font-semibold text-brass" : "text-graphite"}`}>
-            sound with <span className="font-mono">{Math.round(100 * line.expected.p_today)} %</span>
+            sound with <span className="font-mono">{Math.round(100 * line.expected.p_today)}</span> %
             {line.expected.due_at ? (isDue(line) ? ": look again" : `, look again ${day(line.expected.due_at)}`) : ""}
           </span>
         )}

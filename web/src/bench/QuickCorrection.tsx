@@ -32,7 +32,8 @@ export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]
       return cache.invalidateQueries();
     },
   });
-  const stores = Boolean(look.data?.read_line);
+  const stores = Boolean(look.data?.stores);
+  const done = look.data?.change.lines.length ? "It is in the start code" : "It is set";
   const said = typedNumber(reported);
   return (
     <details className="mt-4 border-t border-hairline pt-2">
@@ -90,7 +91,7 @@ export function QuickCorrection({ machine, rule }: { machine: Schemas["Machine"]
           </p>
         )}
         <Button type="submit" disabled={!usable || keep.isPending || (stores && said === null)}>
-          {keep.error?.problem.insist ? "I am sure" : stores ? "Compare and keep" : "It is in the start code"}
+          {keep.error?.problem.insist ? "I am sure" : stores ? "Compare and keep" : done}
         </Button>
       </form>
     </details>

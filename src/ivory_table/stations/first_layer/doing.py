@@ -99,6 +99,11 @@ def printing_of(run: OpenRun, laid: ProofPlan) -> Printing:
     begins = f"Heats, homes, {'switches the mesh on, ' if switches else ''}primes."
     if state.mesh_on and not switches:
         begins += " The mesh must be on then: see to it on the machine's own screen."
+    how = convention(state.convention_id, run.manner)
+    if not how.stores and not how.set and state.stored_mm:
+        begins += (
+            f" It keeps no height: while the tip heats, adjust it by {signed(state.stored_mm, 3)} mm on its own screen."
+        )
     lowest = laid.layer_mm + float(laid.away_mm.min())
     words, caution = _order_words(state, laid), ""
     if laid.kind == "two_heights":

@@ -21,9 +21,11 @@ CloserMm = Annotated[float, Field(ge=-1, le=1)]
 
 
 class QuickChange(Value):
-    """What a correction would store, and the line that then asks for it; empty where nothing is stored."""
+    """What a correction would store, whether the machine keeps it, and the line that then asks for it; empty where its own screen
+    shows it."""
 
     change: StoredChange
+    stores: bool
     read_line: str
 
 
@@ -42,7 +44,7 @@ def quick_change(desk: Desk, machine_id: str, closer_mm: float) -> QuickChange:
     machine = desk.workshop.machine(machine_id)
     how = convention(machine.convention, desk.manner_of(machine))
     change = stored_after(machine.stored_mm, -closer_mm, how, machine.z_step_mm)
-    return QuickChange(change=change, read_line=how.read)
+    return QuickChange(change=change, stores=how.stores, read_line=how.read)
 
 
 def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
@@ -60,7 +62,7 @@ def correct(desk: Desk, machine_id: str, what: Corrected) -> float:
                 "closer_mm",
                 insist=True,
             )
-        if what.reported_mm is None and (wanted.read_line or not what.confirmed):
+        if what.reported_mm is None and (wanted.stores or not what.confirmed):
             raise Refused("not_read_back", "Ask the machine what it stores now, and type it.", "reported_mm")
         new = wanted.change.new_mm
         refuse_other_than_meant(new, what.reported_mm, machine.z_step_mm)
