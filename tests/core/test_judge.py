@@ -1,5 +1,7 @@
 """The advice after a proof: against brute force."""
 
+from typing import Literal
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -12,7 +14,7 @@ from ivory_table.core.defaults import BEAD, JUDGE
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.judge import _steps_back, next_actions
 from ivory_table.core.look_ahead import again_left, caliper
-from ivory_table.core.moves import Aims, best_shift, best_turns, p_all_sound
+from ivory_table.core.moves import Aims, best_shift, best_turns, lift_clear, might_scrape, p_all_sound
 from ivory_table.core.proof_field import estimate_field
 from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.remedies import Remedies
@@ -416,14 +418,20 @@ def test_what_one_sure_move_mends_takes_little_longer_than_the_move() -> None:
 
 
 @pytest.mark.parametrize(
-    ("knobs", "proofs", "gave_up", "ends"),
-    [(True, 3, False, "tram"), (True, 3, True, "done"), (True, 8, False, "done"), (False, 3, False, "done")],
+    ("knobs", "proofs", "tram", "ends"),
+    [
+        (True, 3, "open", "tram"),
+        (True, 3, "done", "done"),
+        (True, 3, "gave_up", "done"),
+        (True, 8, "open", "done"),
+        (False, 3, "open", "done"),
+    ],
 )
 def test_what_neither_a_height_nor_a_turn_would_do_is_not_printed_for_ever(
-    knobs: bool, proofs: int, gave_up: bool, ends: str
+    knobs: bool, proofs: int, tram: Literal["open", "done", "gave_up"], ends: str
 ) -> None:
     """Zones 0.3 mm apart, seen twice, and knobs that move all of them alike: it is for the tram, or it is left; left as well
-    where the tram has given up, or one would lead to the other for ever."""
+    where the tram has nothing left to do, or one would lead to the other for ever."""
     mean, cov = zones_prior()
     mean[:5] = BEAD_042.target_mm("PLA") + np.array([-0.15, 0.15, -0.15, 0.15, 0.0])
     cov[:5, :5] = 0.004**2 * np.eye(5)
@@ -431,7 +439,37 @@ def test_what_neither_a_height_nor_a_turn_would_do_is_not_printed_for_ever(
     field = by_causes(marks, mean, cov)
     can = {"knob_moves": np.full((5, 3), 0.04), "mark_mm": np.full(3, 0.04)} if knobs else {"knob_moves": None}
     known = {**ALONE, **can}
-    before = Before(repeats=1, proofs=proofs, tram_gave_up=gave_up)
+    before = Before(repeats=1, proofs=proofs, tram=tram)
     first = next_actions(field, BEAD_042, "PLA", marks, **known, before=before)[0]
     assert first.kind == ends
     assert first.p_all_sound < 0.05
+
+
+@given(
+    at=st.lists(st.floats(-0.3, 0.5), min_size=2, max_size=6),
+    sd=st.floats(0.001, 0.2),
+    step=st.sampled_from([0.005, 0.01, 0.05]),
+)
+def test_a_lift_is_the_least_step_that_scrapes_nowhere(at: list[float], sd: float, step: float) -> None:
+    gaps = np.array(at) + np.random.default_rng(3).normal(0, sd, (400, len(at)))
+    up = lift_clear(gaps, step)
+    assert not might_scrape(gaps + up + 1e-6)
+    assert might_scrape(gaps + up - step - 1e-6)
+
+
+@pytest.mark.parametrize(("tram", "kind"), [("open", "tram"), ("done", "offset"), ("gave_up", "offset")])
+def test_a_tip_that_may_scrape_is_lifted_where_the_tram_has_nothing_left_to_do(
+    tram: Literal["open", "done", "gave_up"], kind: str
+) -> None:
+    """Two zones were looked at and hold; the others may lie anywhere, and all are to be printed over."""
+    mean, cov = zones_prior()
+    mean[:5] = BEAD_042.target_mm("PLA")
+    cov[:5, :5] = np.diag([0.004**2, 0.004**2, 0.15**2, 0.15**2, 0.15**2])
+    field = by_causes((), mean, cov)
+    before = Before(judged=frozenset({0, 1}), tram=tram)
+    first = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=before)[0]
+    assert first.kind == kind
+    assert "may scrape" in first.reason
+    if kind == "offset":
+        assert first.shift_mm is not None
+        assert 0.1 < first.shift_mm < 0.6

@@ -49,6 +49,22 @@ def test_a_cause_that_all_zones_share_comes_before_five_of_their_own() -> None:
     assert again[0].shift_mm < 0
 
 
+@pytest.mark.parametrize("name", ["cold_plate", "coat", "feed"])
+def test_what_hid_the_others_gives_them_back_their_chances_once_it_is_mended(name: str) -> None:
+    """By hand: it was that one, and then all others are as before anything was printed; or it was another."""
+    usual = Causes.before("PLA", 0.0)
+    sure = replace(usual, shared={n: float(n == name) for n in usual.shared})
+    mended = sure.mended(name, helps=0.8)
+    rest = 1 - usual.shared[name]
+    assert mended.shared == pytest.approx({n: 0.2 if n == name else 0.8 * p / rest for n, p in usual.shared.items()})
+    other = replace(usual, shared={n: float(n == "draught") for n in usual.shared})
+    assert other.mended(name).shared == pytest.approx(other.shared)
+    doubted = replace(usual, shared={n: 0.5 * (n == name) + 0.5 * (n == "draught") for n in usual.shared})
+    half = doubted.mended(name, helps=0.8).shared
+    assert sum(half.values()) == pytest.approx(1.0)
+    assert half["draught"] == pytest.approx(0.5 + 0.4 * usual.shared["draught"] / rest)
+
+
 def test_one_loose_zone_among_sound_ones_is_greasy() -> None:
     mean, cov = zones_prior()
     cov[:5, :5] = 0.012**2 + 0.012**2 * np.eye(5)

@@ -268,6 +268,23 @@ def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenR
     assert rest is None or 0 not in rest.action.measure
 
 
+def test_what_is_mended_after_a_remedy_in_vain_is_seen_on_a_ladder(desk: Desk, flat: OpenRun) -> None:
+    """One print tells then whether it was that, or the height: the same patches once more would tell of one of them only."""
+    printed(desk, 5)
+    judged(desk, "loose", "barely", "parted", "loose", "loose")
+    keep(desk, "first_layer", CauseMended(cause="cold_plate"))
+    assert next_steps(desk.open("run"))[0].action.kind == "print_again"
+    printed(desk, 5)
+    judged(desk, "loose", "loose", "parted", "loose", "barely")
+    run = keep(desk, "first_layer", CauseMended(cause="coat"))
+    best = next_steps(run)[0]
+    assert best.action.kind == "ladder"
+    assert best.action.reason.startswith("Clean the whole plate, or renew its coat. What was mended before was in vain")
+    assert run.state.wanted.plan.kind == "patches"
+    run = keep(desk, "first_layer", *best.keeps)
+    assert run.state.proofs[-1].plan.kind == "ladder"
+
+
 def test_after_a_ladder_in_vain_no_other_is_printed(desk: Desk, flat: OpenRun) -> None:
     """What was mended is not mended again before a ladder was printed; once no step of it holds it is not the height."""
     printed(desk, 5)

@@ -103,8 +103,8 @@ class Before:
     apart_mm: float = 0.0
     #: The height is known so badly that a ladder tells more than one height.
     height_unknown: bool = False
-    #: The knobs did not bring the plate level, and the tram can do no more: it is not advised again.
-    tram_gave_up: bool = False
+    #: Whether the tram has anything left to do: it is not advised where it is done, or has given up.
+    tram: Literal["open", "done", "gave_up"] = "open"
 
     @property
     def asks_feed_once(self) -> bool:

@@ -125,10 +125,14 @@ class Causes:
         return replace(self, shared=_whole({k: p * (here if k == name else elsewhere) for k, p in self.shared.items()}))
 
     def mended(self, name: str, helps: float | None = None) -> Self:
-        """The chances once something was done against one cause."""
+        """The chances once something was done against one cause.
+
+        Where it was that one, it had hidden all others: they are as likely then as before anything was printed.
+        """
         row = LAYER.causes[name]
-        left = 1 - (row.helps if helps is None else helps)
-        share = {k: p * (left if k == name else 1.0) for k, p in self.shared.items()}
+        mended = self.shared.get(name, 0.0) * (row.helps if helps is None else helps)
+        hidden = _whole({k: self.usual.get(k, 0.0) for k in self.shared if k != name})
+        share = {k: p + mended * (hidden.get(k, 0.0) - (k == name)) for k, p in self.shared.items()}
         greasy = dict(self.greasy)
         if name == "coat":
             greasy = {at: p * (1 - LAYER.fails.marked_helps) for at, p in greasy.items()}

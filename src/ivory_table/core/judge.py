@@ -238,12 +238,19 @@ class _Decision:
         if move is not None and abs(float(np.mean(can.errors))) > 2 * can.z_step_mm:
             return (move, *(a for a in better if a is not move))
         if might_scrape(can.gaps):
-            risk = float(np.mean(can.gaps.min(axis=1) < JUDGE.scrape_mm))
-            why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
-            tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}
-            return (self.again.model_copy(update=tram), *better)
+            return (self._clear_first(), *better)
         why = f"{can.as_it_is}; {len(unseen)} of {zones} zones have not been looked at"
         return (self.again.model_copy(update={"kind": "patches", "reason": why}), *better)
+
+    def _clear_first(self) -> Action:
+        """Before a tip that may scrape somewhere prints over all of the plate: it is trammed, or the tip is lifted."""
+        can = self.can
+        risk = float(np.mean(can.gaps.min(axis=1) < JUDGE.scrape_mm))
+        why = f"somewhere the tip may scrape with {risk:.0%}: how the plate lies is not known well enough to print over all of it"
+        if can.before.tram == "open":
+            tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}
+            return self.again.model_copy(update=tram)
+        return can.lifted(why)
 
     def _evidence_first(self) -> tuple[Action, ...]:
         """One look may be wrong: what the same print would tell is weighed against the step, both followed to the end."""
@@ -290,10 +297,10 @@ class _Decision:
     def _beyond_this_station(self) -> Action:
         """Seen twice, and neither a height nor a turn would do: the same print would only show it again."""
         can = self.can
-        if can.before.tram_gave_up:
+        if can.before.tram == "gave_up":
             why = f"{can.as_it_is}; no height would do, and the knobs do not bring the plate level: what Tram names is to be mended first"
             return self.done.model_copy(update={"reason": why})
-        if can.knob_moves is not None and can.before.proofs < JUDGE.proofs_at_most:
+        if can.knob_moves is not None and can.before.tram == "open" and can.before.proofs < JUDGE.proofs_at_most:
             why = f"{can.as_it_is}, and the zones lie too far apart for any height: the plate is to be level first"
             tram = {"kind": "tram", "minutes": JUDGE.minutes.tram, "reason": why}
             return self.again.model_copy(update=tram)

@@ -27,6 +27,14 @@ def might_scrape(gaps: Array) -> bool:
     return bool(np.mean(gaps.min(axis=1) < JUDGE.scrape_mm) > JUDGE.scrape_p)
 
 
+def lift_clear(gaps: Array, step_mm: float) -> float:
+    """The least change of the gap, in steps, after which draws (n, z) leave a gap under `JUDGE.scrape_mm` in at most
+    `JUDGE.scrape_p` of cases; negative where there is room to come closer."""
+    lowest = np.sort(gaps.min(axis=1))
+    clear = JUDGE.scrape_mm - float(lowest[int(JUDGE.scrape_p * len(lowest))])
+    return round(float(np.ceil(clear / step_mm - 1e-9)) * step_mm, 6)
+
+
 def resampled(weight: Array, count: int) -> Array:
     """(count,) indices, evenly spaced over the weights."""
     upto = np.cumsum(weight / weight.sum())
@@ -42,9 +50,7 @@ def best_shift(gaps: Array, low: float, high: float, target: float, step_mm: flo
     ideal = target - float(gaps.mean())
     reach = max(0.12, abs(ideal) + 0.06)
     options = np.round(np.arange(-reach, reach + step_mm, step_mm) / step_mm) * step_mm
-    lowest = np.sort(gaps.min(axis=1))
-    closest = JUDGE.scrape_mm - float(lowest[int(JUDGE.scrape_p * len(lowest))])
-    options = options[(options >= min(closest, 0.0)) | (options >= 0)]
+    options = options[options >= min(lift_clear(gaps, step_mm), 0.0) - 1e-9]
     if not len(options):
         return 0.0
     first, last = low - gaps.min(axis=1), high - gaps.max(axis=1)

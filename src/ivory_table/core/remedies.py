@@ -10,7 +10,7 @@ from .bead import Bead
 from .causes import HEIGHT
 from .defaults import JUDGE, LAYER, TRAM
 from .field_seen import FieldPosterior
-from .moves import Aims, best_shift, best_turns, might_scrape, p_all_sound
+from .moves import Aims, best_shift, best_turns, lift_clear, might_scrape, p_all_sound
 from .normals import normal_points
 from .odds import Odds, feed_doubt
 from .value import Array
@@ -185,6 +185,20 @@ class Remedies:
             f"the zones run {_signed(float(np.mean(self.errors)))} mm from the target on average; moving them by "
             f"{_signed(shift)} mm makes every zone sound with {self.mended * self._p_nudged:.0%} instead of {self.now:.0%}{further}",
             shift_mm=shift,
+        )
+
+    def lifted(self, why: str) -> Action:
+        """The tip moved away until it surely scrapes nowhere, so that all of the plate can be printed over and looked at."""
+        up = lift_clear(self.gaps, self.z_step_mm)
+        p, minutes = self.mended * self._sound(self.gaps + up), JUDGE.minutes
+        return Action(
+            kind="offset",
+            p_all_sound=p,
+            minutes=minutes.offset,
+            total_minutes=minutes.offset + (2 - p) * minutes.proof,
+            proofs_left=2 - p,
+            shift_mm=up,
+            reason=f"{why}, and Tram can do no more; {_signed(up)} mm away from the plate it surely scrapes nowhere",
         )
 
     def _knobs_and_offset(self) -> Action | None:

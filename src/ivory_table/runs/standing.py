@@ -64,10 +64,10 @@ def records(
     return register
 
 
-def gave_up(run: OpenRun, station: StationName) -> bool:
-    """Whether a station is not done and can do no more."""
+def ended(run: OpenRun, station: StationName) -> Literal["open", "done", "gave_up"]:
+    """Whether a station has anything left to do."""
     now = _STANDING[station](run)
-    return now.gave_up and not now.done
+    return "done" if now.done else "gave_up" if now.gave_up else "open"
 
 
 @once_per_state

@@ -15,7 +15,7 @@ from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
-from ivory_table.runs.standing import gave_up
+from ivory_table.runs.standing import ended
 from ivory_table.runs.state import RunState
 from ivory_table.stations.first_layer.doing import (
     NextStep,
@@ -85,12 +85,15 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         apart_mm=_apart_mm(state),
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
-        tram_gave_up=gave_up(run, "tram"),
+        tram=ended(run, "tram"),
     )
     # What was cleaned or mended is printed again first.
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
-        actions = (_again(state, proof, actions), *(a for a in actions if a.kind in ("offset", "knobs")))
+        again = _again(state, proof, actions)
+        if proof.mended and before.mended_in_vain and proof.fallen:
+            again = _as_ladder(again)
+        actions = (again, *(a for a in actions if a.kind in ("offset", "knobs")))
     steps = as_steps(run, _with_form(run, actions, wanted), wanted)
     if left is None:
         return steps
@@ -251,6 +254,22 @@ def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Act
         total_minutes=minutes,
         proofs_left=1.0,
         reason=f"{'; '.join(what)}: only the next print shows whether that was it",
+    )
+
+
+def _as_ladder(again: Action) -> Action:
+    """What was mended before was in vain: the next print tells as well whether it is the height."""
+    minutes = JUDGE.minutes
+    words = again.reason.split(": only")[0]
+    return again.model_copy(
+        update={
+            "kind": "ladder",
+            "minutes": minutes.proof,
+            "total_minutes": 2 * minutes.proof + minutes.offset,
+            "proofs_left": 2.0,
+            "reason": f"{words}. What was mended before was in vain, so patches that come closer one by one are printed: they tell "
+            "whether it was that, or the height",
+        }
     )
 
 
