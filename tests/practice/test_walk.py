@@ -87,7 +87,7 @@ def test_a_walk_of_two_rounds_hits_nothing_and_brings_the_screws_to_the_drag(mac
     assert np.all(np.abs(off) < 4 * np.sqrt(np.diag(centre @ cov[:m, :m] @ centre)))
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", range(3))
 @pytest.mark.parametrize("machine", ["heron", "kestrel", "wren"])
 def test_a_walk_that_goes_on_prints_near_the_plate_and_hits_nothing(machine: str, seed: int) -> None:
     """Patches laid after two rounds: by the gauge they would lie 0.1 mm too far, and so none of them would hold."""

@@ -5,6 +5,7 @@ p = w - h (1 - pi/4), so that p h = A at f = 1 (stadium section, lines just fuse
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 from math import exp, pi, sqrt
 from typing import Literal, get_args
 
@@ -192,6 +193,7 @@ def swatch(bead: Bead, gap_mm: float, light_mm: float = BEAD.light_mm["usual"]) 
     )
 
 
+@lru_cache(64)
 def grade_cards(bead: Bead, light_mm: float = BEAD.light_mm["usual"]) -> tuple[GradeCard, ...]:
     """The reference card: every grade with a swatch from the middle of its band."""
     bands = bead.bands_mm()
