@@ -5,6 +5,7 @@ import re
 import numpy as np
 import pytest
 
+from ivory_table.core.beam import BeamReading
 from ivory_table.core.feelcheck import FeelTry
 from ivory_table.core.gauge import Feel
 from ivory_table.core.mesh import MeshSurvey, grid_on
@@ -16,6 +17,7 @@ from ivory_table.practice.firmware import Firmware
 from ivory_table.runs.common import TakenBack
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
+from ivory_table.runs.standing import station_lines
 from ivory_table.stations import mesh, sign_off, tram
 from ivory_table.stations.head import head_of
 from ivory_table.stations.mesh.entries import MeshKept
@@ -24,6 +26,9 @@ from ivory_table.stations.offset.entries import FeelKept, FeelTried, Felt
 from ivory_table.stations.offset.feel import feel_by_practice, feel_check
 from ivory_table.stations.tram.entries import (
     BackedOff,
+    BeamRead,
+    BeamTurned,
+    CentreFelt,
     Counted,
     NotReached,
     ReadMm,
@@ -152,6 +157,24 @@ def test_a_skirt_is_given_once_it_cannot_scrape_and_the_practice_machine_prints_
 def test_without_knobs_there_is_no_skirt_to_turn_beside(desk: Desk) -> None:
     with pytest.raises(Refused, match="no knobs to turn"):
         skirt_for(start(desk, "bittern"))
+
+
+def test_a_machine_without_knobs_is_done_once_its_beam_is_level_and_the_centre_was_felt(desk: Desk) -> None:
+    """Its page said so; the list of stations and sign-off had it as open for ever."""
+    run = start(desk, "bittern")
+
+    def stands() -> str:
+        return next(line.state for line in station_lines(run) if line.station == "tram")
+
+    assert stands() == "open"
+    run = keep(desk, "tram", BeamRead(reading=BeamReading(left_x_mm=-100, right_x_mm=100, left_mm=0.1, right_mm=0.1)))
+    assert stands() == "begun"
+    run = keep(desk, "tram", BeamTurned(up_mm=0.0))
+    assert tram.step.now_at(run).step == "no_knobs"
+    run = keep(desk, "tram", CentreFelt(z_mm=0.0, feel="drag"))
+    assert tram.step.now_at(run).step == "done"
+    assert stands() == "done"
+    assert "Tram" not in sign_off.view.view(run).missing
 
 
 def test_taking_back_any_stop_of_the_story(desk: Desk) -> None:

@@ -146,11 +146,12 @@ def standing(run: OpenRun) -> Standing:
     if state.screws:
         spread = f"spread {state.belief.spread()[0]:.2f} mm, {many(len(tram.stops), 'stop')}"
         figure = spread if tram.stops else "not begun"
-    begun = bool(tram.stops or tram.round_read)
+    begun = bool(tram.stops or tram.round_read or tram.beam_read or tram.beam_turned_level)
+    without_knobs = not state.screws and tram.beam_level(run.setup.machine) and tram.centre_felt is not None
     # Knobs turned by a proof leave the screws in doubt; that every zone is sound answers what the tram was for.
     return Standing(
         begun=begun,
-        done=trammed(state) or beyond_knobs(state) or (begun and state.proof_done),
+        done=trammed(state) or beyond_knobs(state) or without_knobs or (begun and state.proof_done),
         figure=figure,
         gave_up=bool(state.screws) and gives_up(state),
     )
