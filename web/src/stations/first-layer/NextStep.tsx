@@ -81,7 +81,11 @@ export function NextStep({
             <Lines lines={step.stored.lines} />
           </>
         )}
-        {step.printing && <PrintingWords printing={step.printing} />}
+        {step.printing && (
+          <div className="mt-2 flex flex-col gap-2">
+            <PrintingWords printing={step.printing} />
+          </div>
+        )}
         <Why lines={[step.action.reason]} />
       </Panel>
       {step.printing && act && (
