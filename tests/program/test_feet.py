@@ -5,8 +5,10 @@ from math import cos, pi, sin
 
 import pytest
 
-from ivory_table.demo.tidewater import FILAMENTS
+from ivory_table.core.manner import shipped
+from ivory_table.demo.tidewater import FILAMENTS, MACHINES
 from ivory_table.program.feet import feet, of_feet
+from ivory_table.program.findings import find
 from ivory_table.program.job import Job, read_job
 from tests.jobs import DIALECTS, made
 
@@ -54,6 +56,23 @@ def test_a_pin_is_told_and_what_stands_well_is_not() -> None:
     assert "(52, 52)" in told[0].text
     assert told[0].line == next(m.line for m in job.first_layer if m.end[0] < 60 and m.end[0] > 40)
     assert "brim" in told[0].text
+
+
+def test_what_the_face_holds_poorly_comes_off_sooner_and_what_it_holds_too_well_is_told() -> None:
+    """The same job of ABS on the smooth sheet and on bare glass; PETG on glass takes chips out of it."""
+    kestrel = next(m for m in MACHINES if m.id == "kestrel")
+    job = job_of(square(50, 50, 12))
+
+    def told(plate: str, material: str) -> dict[str, str]:
+        of = PLA.model_copy(update={"material": material})
+        return {f.code: f.text for f in find(job, kestrel, kestrel.plate(plate), of, shipped("harbour"), mesh_on=False)}
+
+    sheet, glass = told("kestrel-smooth", "ABS"), told("kestrel-glass", "ABS")
+    assert "holds_poorly" not in sheet
+    assert glass["holds_poorly"].startswith("ABS hardly holds on bare glass")
+    assert "may_come_off" in glass
+    assert "may_come_off" not in sheet
+    assert "chips out of it" in told("kestrel-glass", "PETG")["holds_too_well"]
 
 
 def test_what_shrinks_more_is_told_at_its_corners() -> None:

@@ -7,12 +7,16 @@ import pytest
 from scipy.stats import norm
 
 from ivory_table.core import advice
+from ivory_table.core.defaults import FACES
+from ivory_table.core.placing import Footprint
 from ivory_table.core.words import signed
 from ivory_table.desk.desk import Desk, StartRun
 from ivory_table.runs.common import CautionSeen, StationSkipped
 from ivory_table.runs.doubts import Refused
+from ivory_table.runs.judging import next_proof
 from ivory_table.stations import bench, first_layer, mesh, offset, prepare, sign_off, tram
 from ivory_table.stations.first_layer.entries import Judged, ProofStarted
+from ivory_table.stations.first_use import FirstMachine, furnish_first
 from ivory_table.stations.head import head_of
 from ivory_table.stations.mesh.entries import MeshKept, MeshPlanned
 from ivory_table.stations.mesh_used import MeshUsed
@@ -78,6 +82,61 @@ def test_a_caution_is_seen_once_a_run(desk: Desk) -> None:
     assert [c.id for c in tram.view.view(run).cautions if not c.seen] == ["lift"]
     run = keep(desk, "tram", CautionSeen(caution="lift"))
     assert all(c.seen for c in tram.view.view(run).cautions)
+
+
+def test_a_plastic_that_holds_too_well_gets_a_release_layer_first(desk: Desk) -> None:
+    """PETG on bare glass: asked for in Prepare, warned of at the first layer until it is laid, and never laid hotter for grip."""
+    begun = StartRun(
+        id="run",
+        machine_id="bittern",
+        plate_id="bittern-disc",
+        filament_id="petg-grey",
+        gauge_id="copy-paper",
+        initials="mk",
+    )
+    desk.start(begun)
+    run = desk.open("run")
+    view = prepare.view.view(run)
+    checks = {c.id: c for c in view.checks}
+    assert checks["release_layer"].text.startswith("PETG on bare glass holds too well: lay a release layer")
+    assert checks["plate_clean"].text.startswith("Plate clean: wipe it with 90 % isopropyl")
+    assert "coat_for_grip" not in checks
+    assert "washable glue" in view.tools
+
+    def warned() -> bool:
+        return "holds_too_well" in {c.id for c in first_layer.view.view(desk.open("run")).cautions}
+
+    assert warned()
+    names = [r.name for r in first_layer.settings.recipe_view(run).recipes]
+    held = first_layer.settings.placing_view(run, Footprint(width_mm=4, depth_mm=4, height_mm=60)).held
+    run = keep(desk, "first_layer", ProofStarted(proof=next_proof(run.state, 5)))
+    assert first_layer.view.view(run).stuck == ""
+    run = keep(desk, "first_layer", Judged(zone=0, grade="sound", signs=("holds_hard",)))
+    assert "chips out of it" in first_layer.view.view(run).stuck
+    run = keep(desk, "prepare", CheckDone(check="release_layer", outcome="done"))
+    assert not warned()
+    assert "it happens at the right height" in first_layer.view.view(run).stuck
+    assert "and hotter, for what will not hold" not in names
+    assert [r.name for r in first_layer.settings.recipe_view(run).recipes][-1] == "and hotter, for what will not hold"
+    after = first_layer.settings.placing_view(run, Footprint(width_mm=4, depth_mm=4, height_mm=60)).held
+    assert after.knock == pytest.approx(FACES.too_well_grip * held.knock)
+
+
+def test_a_plate_whose_face_nobody_named_is_cleaned_as_most_are(desk: Desk) -> None:
+    furnish_first(desk, FirstMachine(id="osprey", name="Osprey", width_mm=200, depth_mm=200, knobs=4))
+    begun = StartRun(
+        id="run",
+        machine_id="osprey",
+        plate_id="osprey-plate",
+        filament_id="petg-grey",
+        gauge_id="copy-paper",
+        initials="mk",
+    )
+    desk.start(begun)
+    view = prepare.view.view(desk.open("run"))
+    checks = {c.id: c.text for c in view.checks}
+    assert checks["plate_clean"] == "Plate clean: 90 % isopropyl, lint-free cloth"
+    assert not {"release_layer", "coat_for_grip"} & set(checks)
 
 
 def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:

@@ -49,11 +49,12 @@ def hold_down(
     corner_deg: float = 180.0,
     brim_mm: float = 0.0,
     enclosed: bool = False,
+    grip: float = 1.0,
 ) -> HoldDown:
     """Whether a part of so much height stays on its foot.
 
     `foot` (ny, nx): the cells of `cell_mm` it stands on, a brim it has included. `corner_deg`: its sharpest outer corner, from
-    within. `brim_mm`: how much of the foot is a brim already. Raises ValueError for a foot of nothing.
+    within. `brim_mm`: how much of the foot is a brim already. `grip`: how many times the usual the plastic holds on this face. Raises ValueError for a foot of nothing.
     """
     if not foot.any():
         raise ValueError("A part stands on something.")
@@ -64,8 +65,8 @@ def hold_down(
     long_mm = max(np.ptp(axis) + 1 for axis in np.nonzero(foot)) * cell_mm - 2 * brim_mm
     knocks, pulls, chances = [], [], []
     for more in (0.0, *say.brims_mm):
-        knocks.append(_knock(off <= more, cell_mm, height_mm, material))
-        pulls.append(_pull(long_mm, height_mm, material, corner_deg, brim_mm + more, enclosed=enclosed))
+        knocks.append(_knock(off <= more, cell_mm, height_mm, material) / grip)
+        pulls.append(_pull(long_mm, height_mm, material, corner_deg, brim_mm + more, enclosed=enclosed) / grip)
         chances.append(1 - (1 - _p(knocks[-1])) * (1 - _p(pulls[-1])))
     enough = next((k for k, p in enumerate(chances) if p <= say.worth), None)
     brim = None if enough is None else (0.0, *say.brims_mm)[enough]

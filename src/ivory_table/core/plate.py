@@ -17,6 +17,11 @@ ConventionId = Literal["probe_offset", "home_offset", "stop_position", "live_onl
 Sense = Literal[-1, 1]
 
 
+#: What a plate's face may be made of, and what may lie on it; `defaults/faces.toml` says what follows.
+FaceId = Literal["glass", "smooth", "textured", "tape", "painted"]
+CoatId = Literal["glue", "spray"]
+
+
 class Layer(Value):
     """One layer of the stack that lies on the heated base."""
 
@@ -56,8 +61,16 @@ class Plate(Value):
     width_mm: Annotated[float, Field(ge=40, le=1000)]
     depth_mm: Annotated[float, Field(ge=40, le=1000)]
     layers: tuple[Layer, ...] = ()
+    #: None: nobody has said.
+    face: FaceId | None = None
+    coat: CoatId | None = None
     keep_outs: tuple[KeepOut, ...] = ()
     retired: bool = False
+
+    @property
+    def coated(self) -> CoatId | None:
+        """What lies on its face; a layer that is called glue is one."""
+        return self.coat or ("glue" if any("glue" in layer.name.lower() for layer in self.layers) else None)
 
     @property
     def stack_mm(self) -> float | None:

@@ -4,6 +4,7 @@ from scipy.special import ndtr
 
 from .bead import Bead
 from .defaults import LAYER
+from .face import Grip
 from .value import Value
 
 
@@ -84,10 +85,12 @@ def recipes(
     uneven_mm: float,
     zones: int = 5,
     chosen: Bead | None = None,
+    grip: Grip | None = None,
 ) -> tuple[Recipe, ...]:
     """Settings as they are now and others that forgive more, the most forgiving last.
 
-    `chosen`: the first layer that is printed now, where it is not the usual one. `uneven_mm`: one sd of what is left between zones and of what is not known. Limits: a layer at most `most_layer` of the
+    `chosen`: the first layer that is printed now, where it is not the usual one. `grip`: how the plastic holds on this face;
+    what holds too well is not laid hotter. `uneven_mm`: one sd of what is left between zones and of what is not known. Limits: a layer at most `most_layer` of the
     nozzle, a line wide enough for it, and no more plastic than the hot end melts; else it is laid more slowly.
     """
     say, usual = LAYER.recipe, Bead.usual(nozzle_mm)
@@ -106,6 +109,8 @@ def recipes(
         else:
             why = "a higher layer forgives in proportion: lines part and ridges rise later"
             made.append(made_of("a thicker first layer", why, bead))
+    if grip is not None and grip.holds == "too_well":
+        return tuple(made)
     last = max(made, key=lambda r: r.forgives_mm)
     speed = min(say.slow_mm_s, last.speed_mm_s)
     hotter = last.model_copy(

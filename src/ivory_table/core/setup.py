@@ -111,6 +111,9 @@ class RunSetup(Value):
     usual_gauge: bool = False
     #: Whether the knobs' thread may be another than declared; runs begun before that was considered take it as it is.
     thread_doubted: bool = False
+    #: Whether a tram is done once every zone is sound, and without knobs once the centre was felt; in runs begun before that was so
+    #: it is only by its screws.
+    sound_ends_tram: bool = False
     #: What the machine makes of a mesh.
     mesh_law: MeshLaw = MeshLaw()
 

@@ -28,6 +28,7 @@ MACHINES = (
                 width_mm=244,
                 depth_mm=236,
                 layers=(Layer(name="spring steel", thickness_mm=0.8),),
+                face="textured",
                 keep_outs=(
                     KeepOut(name="front clip", x_min_mm=108, y_min_mm=0, x_max_mm=136, y_max_mm=9),
                     KeepOut(name="rear clip", x_min_mm=108, y_min_mm=227, x_max_mm=136, y_max_mm=236),
@@ -39,6 +40,7 @@ MACHINES = (
                 width_mm=244,
                 depth_mm=236,
                 layers=(Layer(name="glass", thickness_mm=3.0), Layer(name="glue coat")),
+                face="glass",
             ),
         ),
         screws=_corners(244, 236, 29),
@@ -53,8 +55,8 @@ MACHINES = (
         id="kestrel",
         name="Kestrel",
         plates=(
-            Plate(id="kestrel-smooth", name="smooth spring sheet", width_mm=318, depth_mm=302),
-            Plate(id="kestrel-glass", name="glass", width_mm=318, depth_mm=302),
+            Plate(id="kestrel-smooth", name="smooth spring sheet", width_mm=318, depth_mm=302, face="smooth"),
+            Plate(id="kestrel-glass", name="glass", width_mm=318, depth_mm=302, face="glass"),
         ),
         screws=_corners(318, 302, 36),
         probe=Probe(kind="touch", x_offset_mm=-41, y_offset_mm=-9, sd_mm=0.004),
@@ -68,7 +70,7 @@ MACHINES = (
     Machine(
         id="wren",
         name="Wren",
-        plates=(Plate(id="wren-sheet", name="coated sheet", width_mm=172, depth_mm=172),),
+        plates=(Plate(id="wren-sheet", name="coated sheet", width_mm=172, depth_mm=172, face="smooth"),),
         screws=(
             Screw(name="front left", x_mm=18, y_mm=20, pitch_mm=0.5),
             Screw(name="front right", x_mm=154, y_mm=20, pitch_mm=0.5),
@@ -84,7 +86,7 @@ MACHINES = (
     Machine(
         id="bittern",
         name="Bittern",
-        plates=(Plate(id="bittern-disc", name="round glass", shape="round", width_mm=262, depth_mm=262),),
+        plates=(Plate(id="bittern-disc", name="round glass", shape="round", width_mm=262, depth_mm=262, face="glass"),),
         beam=Beam(left_mm=-160, right_mm=160),
         probe=Probe(kind="inductive", x_offset_mm=24, y_offset_mm=0, sd_mm=0.008, heat_sensitive=True),
         manner="lantern",

@@ -133,6 +133,7 @@ class Desk:
             form_apart=True,
             usual_gauge=True,
             thread_doubted=True,
+            sound_ends_tram=True,
             causes_considered=True,
             mesh_law=self.manner_of(machine).mesh,
         )

@@ -40,9 +40,9 @@ class Foot:
     held: HoldDown
 
 
-def of_feet(job: Job, filament: Filament) -> Iterator[Finding]:
-    """The parts that may come off, the likeliest first."""
-    worst = sorted(feet(job, filament), key=lambda f: -f.held.p_off)[:MOST_TOLD]
+def of_feet(job: Job, filament: Filament, grip: float = 1.0) -> Iterator[Finding]:
+    """The parts that may come off, the likeliest first; `grip` as in `hold_down`."""
+    worst = sorted(feet(job, filament, grip), key=lambda f: -f.held.p_off)[:MOST_TOLD]
     for foot in worst:
         if foot.held.p_off < JOB_CHECK.comes_off_told_at:
             return
@@ -56,7 +56,7 @@ def of_feet(job: Job, filament: Filament) -> Iterator[Finding]:
         )
 
 
-def feet(job: Job, filament: Filament) -> list[Foot]:
+def feet(job: Job, filament: Filament, grip: float = 1.0) -> list[Foot]:
     """Every foot that carries something: what has no second layer is a skirt or a primed line."""
     first, second = job.first_layer, job.second_layer
     if not first or not second or job.first_z is None:
@@ -87,7 +87,7 @@ def feet(job: Job, filament: Filament) -> list[Foot]:
                 y_mm=float(corner[1] + (rows.mean() + 0.5) * cell),
                 corner_deg=sharpest,
                 brim_mm=brim,
-                held=hold_down(cut, cell, height, filament.material, corner_deg=sharpest, brim_mm=brim),
+                held=hold_down(cut, cell, height, filament.material, corner_deg=sharpest, brim_mm=brim, grip=grip),
             )
         )
     return found

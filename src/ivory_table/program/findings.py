@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from itertools import islice
 
 from ivory_table.core.defaults import HEAT, JOB_CHECK
+from ivory_table.core.face import grip_on
 from ivory_table.core.manner import Manner
 from ivory_table.core.plate import Filament, Machine, Plate
 from ivory_table.core.surface import Surface
@@ -55,7 +56,10 @@ def find(
     found = [*known.found, *_at_the_end(known, job, manner)]
     found += of_moves(job, plate, machine)
     found += of_the_layer(job, machine, filament)
-    found += of_feet(job, filament)
+    grip = grip_on(plate, filament.material)
+    if grip is not None and grip.words:
+        found.append(Finding(code=f"holds_{grip.holds}", level="warning", line=None, text=f"{grip.words}."))
+    found += of_feet(job, filament, grip.times if grip else 1.0)
     found += of_heat(job, heard, manner, study, surface)
     for word, count in islice(unknown.most_common(), MOST_NAMED):
         found.append(

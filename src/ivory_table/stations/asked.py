@@ -2,8 +2,9 @@
 
 from typing import Any
 
-from ivory_table.core.defaults import PREPARE
-from ivory_table.core.plate import Machine, Plate
+from ivory_table.core.defaults import FACES, PREPARE
+from ivory_table.core.face import Grip, coat_of, face_of, grip_on
+from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import StationName, Value
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.run import OpenRun
@@ -15,13 +16,16 @@ class Caution(Value):
     seen: bool
 
 
-def fits(needs: str, machine: Machine, plate: Plate) -> bool:
-    """Whether a check or caution is for this machine and plate."""
-    glued = any("glue" in layer.name.lower() for layer in plate.layers)
+def fits(needs: str, setup: RunSetup) -> bool:
+    """Whether a check or caution is for this machine, plate and filament."""
+    machine, plate = setup.machine, setup.plate
+    grip = grip_on(plate, setup.filament.material)
     return {
         "always": True,
-        "glued": glued,
-        "not_glued": not glued,
+        "coated": plate.coated is not None,
+        "not_coated": plate.coated is None,
+        "holds_too_well": grip is not None and grip.holds == "too_well",
+        "holds_poorly": grip is not None and grip.holds == "poorly",
         "keep_outs": bool(plate.keep_outs),
         "screws": bool(machine.screws),
         "no_screws": not machine.screws,
@@ -32,12 +36,11 @@ def fits(needs: str, machine: Machine, plate: Plate) -> bool:
 
 def cautions(run: OpenRun, station: StationName) -> tuple[Caution, ...]:
     rows: list[dict[str, Any]] = PREPARE["cautions"]
-    machine, plate = run.setup.machine, run.setup.plate
     return tuple(
-        Caution(id=c["id"], text=c["text"], seen=c["id"] in run.state.cautions)
+        Caution(id=c["id"], text=_for_this_plate(c, run.setup)["text"], seen=c["id"] in run.state.cautions)
         for c in rows
         if c["station"] == station
-        and fits(c["needs"], machine, plate)
+        and fits(c["needs"], run.setup)
         and ("only_after" not in c or set(run.state.changes) & set(c["only_after"]))
         and "done" not in [run.state.checks.get(check) for check in c.get("unless_done", ())]
     )
@@ -45,12 +48,32 @@ def cautions(run: OpenRun, station: StationName) -> tuple[Caution, ...]:
 
 def checks_for(run: OpenRun) -> tuple[dict[str, Any], ...]:
     """The checks for this machine, plate, and what changed since its last run."""
-    machine, plate, changes = run.setup.machine, run.setup.plate, set(run.state.changes)
+    changes = set(run.state.changes)
     return tuple(
-        c
+        _for_this_plate(c, run.setup)
         for c in PREPARE["checks"]
-        if fits(c["needs"], machine, plate) and (not c["only_after"] or changes & set(c["only_after"]))
+        if fits(c["needs"], run.setup) and (not c["only_after"] or changes & set(c["only_after"]))
     )
+
+
+def _for_this_plate(row: dict[str, Any], setup: RunSetup) -> dict[str, Any]:
+    """A check or caution in the words of this plate's face, its coat and this plastic, where somebody has said what they are."""
+    face, coat, grip = face_of(setup.plate), coat_of(setup.plate), grip_on(setup.plate, setup.filament.material)
+    if row["id"] == "plate_clean" and face is not None:
+        return row | {"text": f"Plate clean: {face.clean}", "right": face.right}
+    if row["id"] == "plate_refreshed" and coat is not None:
+        return row | {"text": f"{coat.name.capitalize()} even again: {coat.renew}", "right": coat.right}
+    if grip is None:
+        return row
+    return row | {"text": row["text"].format(what=grip.what, words=grip.words, release=FACES.release)}
+
+
+def grip_here(run: OpenRun) -> Grip | None:
+    """How this plastic holds on the plate as it was prepared: a coat that was laid in this run counts."""
+    plate, done = run.setup.plate, run.state.checks
+    if "done" in (done.get("release_layer"), done.get("coat_for_grip")):
+        plate = plate.model_copy(update={"coat": "glue"})
+    return grip_on(plate, run.setup.filament.material)
 
 
 def refuse_open_limit(run: OpenRun, field: str) -> None:

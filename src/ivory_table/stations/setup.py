@@ -1,14 +1,17 @@
 """Set-up: machines with their plates and screws, gauges, nozzles, filaments, people; and sharing them."""
 
 from collections.abc import Callable
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from pydantic import Field
 
+from ivory_table.core.defaults import FACES
 from ivory_table.core.feelcheck import sentence
 from ivory_table.core.gauge import Gauge
 from ivory_table.core.plate import (
     THREADS,
+    CoatId,
+    FaceId,
     Filament,
     Machine,
     Nozzle,
@@ -42,6 +45,16 @@ class PersonLine(Value):
     feels: tuple[str, ...]
 
 
+class FaceNamed(Value):
+    id: FaceId
+    name: str
+
+
+class CoatNamed(Value):
+    id: CoatId
+    name: str
+
+
 class SetupView(Value):
     machines: tuple[Kept, ...]
     gauges: tuple[Gauge, ...]
@@ -50,6 +63,9 @@ class SetupView(Value):
     people: tuple[PersonLine, ...]
     #: mm per turn of the usual threads.
     threads: dict[str, float]
+    #: What a plate's face may be made of, and what may lie on it.
+    faces: tuple[FaceNamed, ...]
+    coats: tuple[CoatNamed, ...]
 
 
 class SetupFile(Value):
@@ -121,6 +137,8 @@ def view(workshop: Workshop) -> SetupView:
             for p in workshop.people()
         ),
         threads=THREADS,
+        faces=tuple(FaceNamed(id=face, name=FACES.faces[face].name) for face in get_args(FaceId)),
+        coats=tuple(CoatNamed(id=coat, name=FACES.coats[coat].name) for coat in get_args(CoatId)),
     )
 
 

@@ -82,6 +82,7 @@ class Session:
                 form_apart=True,
                 usual_gauge=True,
                 thread_doubted=True,
+                sound_ends_tram=True,
                 causes_considered=True,
                 feed_remembered=True,
             )

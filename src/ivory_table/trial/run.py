@@ -80,6 +80,7 @@ class Trial:
                 form_apart=True,
                 usual_gauge=True,
                 thread_doubted=True,
+                sound_ends_tram=True,
                 causes_considered=True,
                 feed_remembered=True,
             )

@@ -2832,6 +2832,16 @@ export interface components {
             /** Rows */
             rows: number;
         };
+        /** CoatNamed */
+        CoatNamed: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "glue" | "spray";
+            /** Name */
+            name: string;
+        };
         /** Compared */
         Compared: {
             after: components["schemas"]["SnapshotLine"];
@@ -3252,6 +3262,16 @@ export interface components {
             /** Words */
             words: string;
         };
+        /** FaceNamed */
+        FaceNamed: {
+            /**
+             * Id
+             * @enum {string}
+             */
+            id: "glass" | "smooth" | "textured" | "tape" | "painted";
+            /** Name */
+            name: string;
+        };
         /** Fault */
         Fault: {
             /**
@@ -3602,6 +3622,8 @@ export interface components {
             step: "print" | "judge" | "decide" | "print_again" | "done";
             /** Steps */
             steps: components["schemas"]["NextStep"][];
+            /** Stuck */
+            stuck: string;
             /** Target Mm */
             target_mm: number;
             target_swatch: components["schemas"]["Swatch"];
@@ -6079,8 +6101,12 @@ export interface components {
          * @description A plate that can be mounted. A round one has its origin at the centre.
          */
         Plate: {
+            /** Coat */
+            coat?: ("glue" | "spray") | null;
             /** Depth Mm */
             depth_mm: number;
+            /** Face */
+            face?: ("glass" | "smooth" | "textured" | "tape" | "painted") | null;
             /** Id */
             id: string;
             /**
@@ -7065,6 +7091,11 @@ export interface components {
             /** Plate Id */
             plate_id: string;
             /**
+             * Sound Ends Tram
+             * @default false
+             */
+            sound_ends_tram: boolean;
+            /**
              * Started At
              * Format: date-time
              */
@@ -7455,6 +7486,10 @@ export interface components {
         };
         /** SetupView */
         SetupView: {
+            /** Coats */
+            coats: components["schemas"]["CoatNamed"][];
+            /** Faces */
+            faces: components["schemas"]["FaceNamed"][];
             /** Filaments */
             filaments: components["schemas"]["Filament"][];
             /** Gauges */

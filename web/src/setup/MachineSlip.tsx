@@ -160,6 +160,8 @@ export function MachineSlip({
           <Symmetric plate={plate} like={draft.screws[0]} put={(screws) => set({ screws })} />
           <Plates
             draft={draft}
+            faces={view.faces}
+            coats={view.coats}
             at={plateAt}
             go={setPlateAt}
             setPlate={setPlate}

@@ -6,14 +6,20 @@ import { HEAD, PART } from "./parts";
 type Machine = Schemas["Machine"];
 type Plate = Schemas["Plate"];
 
+type View = Schemas["SetupView"];
+
 export function Plates({
   draft,
+  faces,
+  coats,
   at,
   go,
   setPlate,
   add,
 }: {
   draft: Machine;
+  faces: View["faces"];
+  coats: View["coats"];
   at: number;
   go: (k: number) => void;
   setPlate: (part: Partial<Plate>) => void;
@@ -72,7 +78,28 @@ export function Plates({
             { value: "round", text: "round" },
           ]}
         />
+        <div className="col-span-2">
+          <Choice
+            label="Its face"
+            value={plate.face ?? ""}
+            onChange={(face) => setPlate({ face: face || null })}
+            options={[{ value: "", text: "not said" }, ...named(faces)]}
+          />
+        </div>
+        <div className="col-span-2">
+          <Choice
+            label="What lies on it"
+            value={plate.coat ?? ""}
+            onChange={(coat) => setPlate({ coat: coat || null })}
+            options={[{ value: "", text: "nothing" }, ...named(coats)]}
+          />
+        </div>
       </div>
+      {!plate.face && (
+        <p className="mt-1 text-sm text-graphite">
+          Its face says how it is cleaned, and what holds on it poorly, or too well.
+        </p>
+      )}
       <p className="mt-3 text-sm font-medium">
         Layers on the heated base, from below
         {stack !== null && plate.layers.length > 0 && (
@@ -131,4 +158,9 @@ export function Plates({
       ))}
     </div>
   );
+}
+
+/** Choices by id and name. */
+function named<T extends string>(all: readonly { id: T; name: string }[]): { value: T | ""; text: string }[] {
+  return all.map(({ id, name }) => ({ value: id, text: name }));
 }

@@ -5,7 +5,7 @@ from importlib.resources import files
 from typing import Any
 
 from .plate_tables import Drift, Feel, Field, Heat, Layout, Motion, Offset, OldMesh, Probe, SecondTip, Survey, Tram
-from .print_tables import Bead, HoldDown, JobCheck, Judge, Layer, Proof
+from .print_tables import Bead, Faces, HoldDown, JobCheck, Judge, Layer, Proof
 
 
 def _table(name: str) -> dict[str, Any]:
@@ -30,6 +30,7 @@ LAYOUT = Layout.model_validate(_job["layout"])
 OLD_MESH = OldMesh.model_validate(_job["old_mesh"])
 #: Signs of a first layer, and what may lie behind them.
 LAYER = Layer.model_validate(_table("first_layer"))
+FACES = Faces.model_validate(_table("faces"))
 HOLD_DOWN = HoldDown.model_validate(_table("hold_down"))
 DRIFT = Drift.model_validate(_table("drift"))
 CONVENTIONS: dict[str, Any] = _table("conventions")

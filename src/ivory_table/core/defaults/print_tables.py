@@ -1,5 +1,7 @@
 """What the tables say of what is printed and how it is judged: one class a table."""
 
+from typing import Literal
+
 from ..value import Value
 
 
@@ -240,6 +242,37 @@ class HoldDown(Value):
     brim_reach_mm: float
     enclosed: float
     material: dict[str, HeldMaterial]
+
+
+Holds = Literal["poorly", "well", "too_well"]
+
+
+class Face(Value):
+    """What a plate's face is made of."""
+
+    name: str
+    clean: str
+    tools: str
+    right: str
+    harm: str
+    holds: dict[str, Holds]
+
+
+class Coat(Value):
+    """What may lie on a face."""
+
+    name: str
+    renew: str
+    tools: str
+    right: str
+
+
+class Faces(Value):
+    release: str
+    too_well_grip: float
+    poorly_grip: float
+    faces: dict[str, Face]
+    coats: dict[str, Coat]
 
 
 class JobCheck(Value):

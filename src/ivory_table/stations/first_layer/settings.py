@@ -4,11 +4,13 @@ import numpy as np
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import LAYER
+from ivory_table.core.face import Grip
 from ivory_table.core.hold_down import HoldDown, hold_down
 from ivory_table.core.placing import Footprint, Placing, placing
 from ivory_table.core.recipe import Recipe, forgives, recipes
 from ivory_table.core.value import Value
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.asked import grip_here
 from ivory_table.stations.first_layer.doing import cells_believed
 from ivory_table.stations.sheet import Figure, Sheet, sheet_of
 
@@ -44,14 +46,23 @@ def recipe_view(run: OpenRun) -> RecipeView:
     gaps, sds = wanted.field.gaps
     uneven = float(np.sqrt(np.mean(np.square(gaps - gaps.mean())) + np.mean(np.square(sds))))
     nozzle, filament = setup.machine.nozzle_mm, setup.filament
+    grip = grip_here(run)
     return RecipeView(
         recipes=recipes(
-            nozzle, filament.material, filament.nozzle_c, filament.bed_c, uneven, len(gaps), run.state.layer_chosen
+            nozzle,
+            filament.material,
+            filament.nozzle_c,
+            filament.bed_c,
+            uneven,
+            len(gaps),
+            run.state.layer_chosen,
+            grip,
         ),
         uneven_mm=uneven,
         zones=len(gaps),
         melts_mm3_s=LAYER.recipe.melt_mm3_s[filament.material] * nozzle / 0.4,
         cautions=(
+            *((f"{grip.words}.",) if grip is not None and grip.words else ()),
             "Hotter plates and tips burn, and some plastics give off more fumes: ventilate; local rules come first.",
             "Change one thing at a time, unless two do not disturb one another; a new layer or line needs a new proof.",
         ),
@@ -77,18 +88,26 @@ def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) 
         sheet=sheet_of(state, None, figures=figures),
         footprint=footprint,
         placing=found,
-        held=_held(footprint, run.setup.filament.material, enclosed=enclosed),
+        held=_held(footprint, run.setup.filament.material, grip_here(run), enclosed=enclosed),
         raft=_raft(nozzle, bead) if found.places and found.p_all < LAYER.placing.raft_below else "",
         words=words + ".",
     )
 
 
-def _held(footprint: Footprint, material: str, *, enclosed: bool) -> HoldDown:
+def _held(footprint: Footprint, material: str, grip: Grip | None, *, enclosed: bool) -> HoldDown:
     """Of one part by itself, as the rectangle it covers; its own outline may be sharper."""
     short, long = sorted((footprint.width_mm, footprint.depth_mm))
     cell = max(min(max(0.5, long / 300), short / 2), LEAST_CELL_MM, long / MOST_CELLS)
     foot = np.ones((max(round(short / cell), 1), max(round(long / cell), 1)), dtype=bool)
-    return hold_down(foot, cell, footprint.height_mm, material, corner_deg=90.0, enclosed=enclosed)
+    return hold_down(
+        foot,
+        cell,
+        footprint.height_mm,
+        material,
+        corner_deg=90.0,
+        enclosed=enclosed,
+        grip=grip.times if grip else 1.0,
+    )
 
 
 def _raft(nozzle_mm: float, bead: Bead) -> str:

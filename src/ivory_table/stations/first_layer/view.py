@@ -8,6 +8,7 @@ from scipy.special import ndtr
 from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
 from ivory_table.core.causes import CauseShown, LookFirst, shown
 from ivory_table.core.defaults import JUDGE, LAYER
+from ivory_table.core.face import stuck_words
 from ivory_table.core.offset import StoredChange, direction_words
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.core.signs import SIGNS, Sign, SignId
@@ -17,7 +18,7 @@ from ivory_table.runs.mesh_in_use import mesh_unseen
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
-from ivory_table.stations.asked import Caution, cautions
+from ivory_table.stations.asked import Caution, cautions, grip_here
 from ivory_table.stations.first_layer.doing import NextStep, Printing, printing_of, whole_plate
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.proposals import Proposal, proposals
@@ -120,6 +121,8 @@ class FirstLayerView(StationView):
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
     signs: tuple[Sign, ...]
     causes: tuple[CauseShown, ...]
+    #: What to do with what would not come off; empty where nobody said that.
+    stuck: str
     #: What to look at before the best next step is done; None where no look would tell more.
     look: LookFirst | None
     feed: FeedView
@@ -228,6 +231,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         whole_plate=whole_plate(run) if step == "done" else "",
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
+        stuck=stuck_words(grip_here(run)) if any("holds_hard" in m.signs for m in looking.marks.values()) else "",
         look=look_before(run) if step in ("decide", "done") else None,
         feed=_feed(run),
         eye=_eye(state, bead),

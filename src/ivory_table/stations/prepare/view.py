@@ -5,6 +5,7 @@ from typing import Any
 
 from ivory_table.core.changes import Change, change, known_changes
 from ivory_table.core.defaults import HEAT, PREPARE
+from ivory_table.core.face import coat_of, face_of
 from ivory_table.core.offset import StoredChange, convention
 from ivory_table.core.offset import change as stored_change
 from ivory_table.core.proof import zones_on
@@ -110,10 +111,12 @@ _FOUND_ONLY = {"screws", "material", "new_machine"}
 def _tools(run: OpenRun) -> tuple[str, ...]:
     """What this run needs within reach."""
     setup = run.setup
-    glued = fits("glued", setup.machine, setup.plate)
+    face, coat = face_of(setup.plate), coat_of(setup.plate)
+    cleaning = coat or face
     return (
         setup.gauge.name,
-        "warm water and a cloth" if glued else "90 % isopropyl and a lint-free cloth",
+        cleaning.tools if cleaning else "90 % isopropyl and a lint-free cloth",
+        *(("washable glue",) if fits("holds_too_well", setup) or fits("holds_poorly", setup) else ()),
         "a soft brass brush for the tip",
         "a caliper for the patches",
         *(("a mark on every knob, or a strip of tape to make one",) if run.state.screws else ()),

@@ -146,12 +146,15 @@ def standing(run: OpenRun) -> Standing:
     if state.screws:
         spread = f"spread {state.belief.spread()[0]:.2f} mm, {many(len(tram.stops), 'stop')}"
         figure = spread if tram.stops else "not begun"
-    begun = bool(tram.stops or tram.round_read or tram.beam_read or tram.beam_turned_level)
-    without_knobs = not state.screws and tram.beam_level(run.setup.machine) and tram.centre_felt is not None
-    # Knobs turned by a proof leave the screws in doubt; that every zone is sound answers what the tram was for.
+    begun, done = bool(tram.stops or tram.round_read), trammed(state) or beyond_knobs(state)
+    if run.setup.sound_ends_tram and not done:
+        begun = begun or tram.beam_read is not None or tram.beam_turned_level
+        without_knobs = not state.screws and tram.beam_level(run.setup.machine) and tram.centre_felt is not None
+        # Knobs turned by a proof leave the screws in doubt; that every zone is sound answers what the tram was for.
+        done = without_knobs or (begun and state.proof_done)
     return Standing(
         begun=begun,
-        done=trammed(state) or beyond_knobs(state) or without_knobs or (begun and state.proof_done),
+        done=done,
         figure=figure,
         gave_up=bool(state.screws) and gives_up(state),
     )

@@ -313,6 +313,12 @@ export function FirstLayer() {
             </details>
           )}
           {!feedFirst && feed}
+          {!judging && view.stuck && (
+            <Panel tone="brass">
+              <p className="text-sm font-medium">It would not come off</p>
+              <p className="text-sm">{view.stuck}</p>
+            </Panel>
+          )}
           {!judging && <Causes view={view} keep={keep} busy={busy} />}
           <LiveChange view={view} keep={keep} busy={busy} />
           {!judging && judgedCount > 0 && <Verdicts view={view} />}
