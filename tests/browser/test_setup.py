@@ -59,6 +59,16 @@ def test_a_machine_is_made_with_its_screws_placed_by_hand(desk_page: Page) -> No
     page.get_by_role("button", name="Keep this machine").click()
     expect(page.get_by_role("status")).to_have_text("Kept.")
 
+    # What its plate's face is made of is chosen, and is there again after a reload.
+    expect(page.get_by_text("Its face says how it is cleaned")).to_be_visible()
+    page.get_by_label("Its face").select_option(label="bare glass")
+    page.get_by_label("What lies on it").select_option(label="washable glue")
+    page.get_by_role("button", name="Keep this machine").click()
+    expect(page.get_by_role("status")).to_have_text("Kept.")
+    page.reload()
+    expect(page.get_by_label("Its face")).to_have_value("glass")
+    expect(page.get_by_label("What lies on it")).to_have_value("glue")
+
     # It is on the bench, and a run of it begins with the rough start.
     visit(page, page.url.split("/setup")[0])
     page.get_by_role("button", name="Egret").click()

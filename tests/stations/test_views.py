@@ -98,8 +98,8 @@ def test_a_plastic_that_holds_too_well_gets_a_release_layer_first(desk: Desk) ->
     run = desk.open("run")
     view = prepare.view.view(run)
     checks = {c.id: c for c in view.checks}
-    assert checks["release_layer"].text.startswith("PETG on bare glass holds too well: lay a release layer")
-    assert checks["plate_clean"].text.startswith("Plate clean: wipe it with 90 % isopropyl")
+    assert checks["release_layer"].text == "Release layer laid: PETG on bare glass holds too well"
+    assert "dish soap and warm water first" in checks["plate_clean"].why
     assert "coat_for_grip" not in checks
     assert "washable glue" in view.tools
 
@@ -136,6 +136,7 @@ def test_a_plate_whose_face_nobody_named_is_cleaned_as_most_are(desk: Desk) -> N
     view = prepare.view.view(desk.open("run"))
     checks = {c.id: c.text for c in view.checks}
     assert checks["plate_clean"] == "Plate clean: 90 % isopropyl, lint-free cloth"
+    assert "Say in set-up what its face is made of" in next(c.right for c in view.checks if c.id == "plate_clean")
     assert not {"release_layer", "coat_for_grip"} & set(checks)
 
 

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from ivory_table.core.defaults import FACES, PREPARE
+from ivory_table.core.defaults import PREPARE
 from ivory_table.core.face import Grip, coat_of, face_of, grip_on
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import StationName, Value
@@ -59,13 +59,19 @@ def checks_for(run: OpenRun) -> tuple[dict[str, Any], ...]:
 def _for_this_plate(row: dict[str, Any], setup: RunSetup) -> dict[str, Any]:
     """A check or caution in the words of this plate's face, its coat and this plastic, where somebody has said what they are."""
     face, coat, grip = face_of(setup.plate), coat_of(setup.plate), grip_on(setup.plate, setup.filament.material)
+    if row["id"] == "plate_clean" and face is None:
+        return row | {"right": f"{row['right']} Say in set-up what its face is made of, and this is told for it."}
     if row["id"] == "plate_clean" and face is not None:
-        return row | {"text": f"Plate clean: {face.clean}", "right": face.right}
+        return row | {"text": f"Plate clean: {face.clean}", "why": f"{row['why']} {face.how}", "right": face.right}
     if row["id"] == "plate_refreshed" and coat is not None:
-        return row | {"text": f"{coat.name.capitalize()} even again: {coat.renew}", "right": coat.right}
+        return row | {
+            "text": f"{coat.name.capitalize()} even again: {coat.renew}",
+            "why": coat.how,
+            "right": coat.right,
+        }
     if grip is None:
         return row
-    return row | {"text": row["text"].format(what=grip.what, words=grip.words, release=FACES.release)}
+    return row | {"text": row["text"].format(what=grip.what, words=grip.words)}
 
 
 def grip_here(run: OpenRun) -> Grip | None:

@@ -86,14 +86,12 @@ export function Plates({
             options={[{ value: "", text: "not said" }, ...named(faces)]}
           />
         </div>
-        <div className="col-span-2">
-          <Choice
-            label="What lies on it"
-            value={plate.coat ?? ""}
-            onChange={(coat) => setPlate({ coat: coat || null })}
-            options={[{ value: "", text: "nothing" }, ...named(coats)]}
-          />
-        </div>
+        <Choice
+          label="What lies on it"
+          value={plate.coat ?? ""}
+          onChange={(coat) => setPlate({ coat: coat || null })}
+          options={[{ value: "", text: "nothing" }, ...named(coats)]}
+        />
       </div>
       {!plate.face && (
         <p className="mt-1 text-sm text-graphite">

@@ -252,6 +252,7 @@ class Face(Value):
 
     name: str
     clean: str
+    how: str
     tools: str
     right: str
     harm: str
@@ -263,6 +264,7 @@ class Coat(Value):
 
     name: str
     renew: str
+    how: str
     tools: str
     right: str
 
