@@ -276,6 +276,14 @@ def test_what_goes_under_the_tip_is_told_by_one_tap_or_typed(desk_page: Page, ad
     visit(page, f"{run}/offset")
     at_station(page, "offset")
     before = page.get_by_test_id("next-z").inner_text()
+    # By eye: one tap at the gap that looks like it, drawn to scale; taken back again.
+    with keeping(page):
+        page.get_by_role("button", name="the gap looks about 3 mm").click()
+    expect(page.get_by_text("looks like 3 mm")).to_be_visible()
+    expect(page.get_by_test_id("next-z")).not_to_have_text(before)
+    with keeping(page):
+        page.keyboard.press("Backspace")
+    expect(page.get_by_test_id("next-z")).to_have_text(before)
     thick = page.get_by_label("a coin, a card")
     thick.fill("a coin")
     expect(page.get_by_text("Give its thickness in mm")).to_be_visible()

@@ -8,7 +8,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.manner import shipped
+from ivory_table.core.recipe import forgives
 from ivory_table.demo.tidewater import FILAMENTS, MACHINES
 from ivory_table.program.findings import find
 from ivory_table.program.job import FIRST_SAID, LAST_SAID, LONGEST_LINE, Cancelled, NotAJob, read_job
@@ -52,6 +54,17 @@ def test_every_dialect_is_the_same_job(dialect: Dialect) -> None:
 def test_a_clean_job_is_found_nothing_worse_than_a_note(dialect: Dialect) -> None:
     told = found(made(dialect), mesh_on=dialect.mesh)
     assert [f for f in told if f.level != "note"] == []
+
+
+@pytest.mark.parametrize(("layer_mm", "told"), [(0.12, True), (0.2, False), (0.28, False)])
+def test_a_first_layer_as_thin_as_the_rest_is_told_what_a_thicker_one_forgives(layer_mm: float, told: bool) -> None:
+    notes = [f for f in found(made(DIALECTS[0], layer_mm=layer_mm), False) if f.code == "thin_first_layer"]
+    assert [f.level for f in notes] == ["note"] * told
+    if told:
+        thin, usual = (forgives(Bead(0.4, layer))[1] for layer in (layer_mm, 0.2))
+        assert f"±{thin:.3f} mm of gap" in notes[0].text
+        assert f"forgives ±{usual:.3f}." in notes[0].text
+        assert thin < 0.7 * usual
 
 
 @pytest.mark.parametrize("dialect", DIALECTS, ids=lambda d: d.name)

@@ -3,8 +3,10 @@
 from collections.abc import Iterator
 from math import pi
 
+from ivory_table.core.bead import Bead
 from ivory_table.core.defaults import JOB_CHECK, LAYER, PROOF
 from ivory_table.core.plate import Filament, Machine, Plate
+from ivory_table.core.recipe import forgives
 
 from .check import every
 from .finding import Finding
@@ -59,6 +61,21 @@ def _kept_out(job: Job, plate: Plate, machine: Machine) -> Iterator[Finding]:
                 break
 
 
+def _thin(z: float, machine: Machine, line: int) -> Iterator[Finding]:
+    """A first layer as thin as the ones over it, where the usual one would forgive more."""
+    usual = Bead.usual(machine.nozzle_mm)
+    if z >= usual.layer_mm - LAYER.recipe.within_mm or z < JOB_CHECK.thin * machine.nozzle_mm:
+        return
+    now, then = (forgives(Bead(usual.line_mm, layer))[1] for layer in (z, usual.layer_mm))
+    yield Finding(
+        code="thin_first_layer",
+        level="note",
+        line=line,
+        text=f"Its first layer is {z:.2f} mm high and forgives ±{now:.3f} mm of gap. One of {usual.layer_mm:.2f} mm under the same thin layers "
+        f"forgives ±{then:.3f}.",
+    )
+
+
 def of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Finding]:
     """How the first layer is laid, as it is really sent."""
     laid = job.first_layer
@@ -72,6 +89,7 @@ def of_the_layer(job: Job, machine: Machine, filament: Filament) -> Iterator[Fin
             line=laid[0].line,
             text=f"A first layer of {z:.3f} mm is {'thick' if z > JOB_CHECK.thin * machine.nozzle_mm else 'thin'} for a {machine.nozzle_mm:g} mm nozzle.",
         )
+    yield from _thin(z, machine, laid[0].line)
     section = pi / 4 * filament.diameter_mm**2
     melts = LAYER.recipe.melt_mm3_s[filament.material] * machine.nozzle_mm / 0.4
     worst = max(laid, key=lambda m: m.filament_mm / max(move_length(m), 0.2) * m.speed_mm_s)

@@ -243,27 +243,57 @@ function ByEye({ z, keep, busy }: { z: number; keep: KeepEntry; busy: boolean })
   const [text, setText] = useState("");
   const gap = typedNumber(text);
   const wrong = text.trim() && !(gap !== null && gap > 0 && gap <= 30) ? "Give the gap in mm, such as 2 or 0.5." : null;
+  const seen = (mm: number) => keep({ kind: "gap_seen", z_mm: z, gap_mm: mm }, () => setText(""));
   return (
     <form
-      className="flex items-end gap-2 border-t border-hairline pt-2"
+      className="flex flex-col gap-2 border-t border-hairline pt-2"
       onSubmit={(e) => {
         e.preventDefault();
-        if (gap !== null && !wrong) keep({ kind: "gap_seen", z_mm: z, gap_mm: gap }, () => setText(""));
+        if (gap !== null && !wrong) seen(gap);
       }}
     >
-      <Field
-        className="flex-1"
-        label="Plainly far off? The gap looks about"
-        unit="mm"
-        inputMode="decimal"
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        wrong={wrong}
-      />
-      <Button type="submit" disabled={busy || gap === null || Boolean(wrong)}>
-        By eye
-      </Button>
+      <p className="text-sm text-graphite">Plainly far off? Tap the gap that looks like it, or type it.</p>
+      <div className="grid grid-cols-4 gap-1" role="group" aria-label="Gaps drawn to scale">
+        {GAPS_MM.map((mm) => (
+          <Button key={mm} disabled={busy} aria-label={`the gap looks about ${mm} mm`} onClick={() => seen(mm)}>
+            <span className="flex w-full items-end justify-center gap-1">
+              <GapDrawn mm={mm} />
+              <span className="font-mono text-sm">{mm}</span>
+            </span>
+          </Button>
+        ))}
+      </div>
+      <p className="text-sm text-graphite">A fingernail is about 0.4 mm thick, a plastic card 0.8, a coin 2.</p>
+      <div className="flex items-end gap-2">
+        <Field
+          className="flex-1"
+          label="The gap looks about"
+          unit="mm"
+          inputMode="decimal"
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          wrong={wrong}
+        />
+        <Button type="submit" disabled={busy || gap === null || Boolean(wrong)}>
+          By eye
+        </Button>
+      </div>
     </form>
+  );
+}
+
+/** Each about half as much again as the one before: an eye tells no finer. */
+const GAPS_MM = [0.4, 0.6, 0.9, 1.4, 2, 3, 4.5, 6] as const;
+
+/** A tip over the plate, drawn so that the gaps compare: 4 px for each mm. */
+function GapDrawn({ mm }: { mm: number }) {
+  const plate = 36;
+  const tip = plate - 4 * mm;
+  return (
+    <svg viewBox="0 0 20 40" className="h-10 w-5 shrink-0" aria-hidden="true">
+      <path d={`M3 ${tip - 10}H17L12 ${tip}H8Z`} fill="none" stroke="var(--ink)" />
+      <path d={`M1 ${plate}H19`} stroke="var(--ink)" strokeWidth={2} />
+    </svg>
   );
 }
 
