@@ -1,5 +1,7 @@
 """Settings and what they forgive, and places on a plate, against brute force."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -7,6 +9,7 @@ from hypothesis import strategies as st
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
+from ivory_table.core.causes import FAIL_FIRST, Causes, holds_at
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.placing import Footprint, _drawn_sound, grid_of, largest_sound, placing, share_sound
 from ivory_table.core.plate import KeepOut, Plate
@@ -96,6 +99,25 @@ def test_parts_go_where_the_plate_is_right() -> None:
     assert found.places[0].p_sound > 0.8
     chances = np.array(found.p_sound)
     assert chances[:, 3].mean() > chances[:, -4].mean() + 0.5
+
+
+def test_where_the_rim_is_cold_or_blown_at_parts_go_nearer_to_the_middle() -> None:
+    """The plate is right on its left; a draught that is likely there, at the rim, moves the part inwards, and not where it would not hold."""
+    belief, believes = tilted(0.1)
+    cells, part = grid_of(PLATE), Footprint(width_mm=20, depth_mm=20)
+    usual = Causes.before("ABS", 0.0)
+    blown = replace(usual, shared={n: 0.8 * (n == "draught") + 0.2 * p for n, p in usual.shared.items()})
+    by_hand = {}
+    for name, causes in (("usual", usual), ("blown", blown)):
+        holds = holds_at(causes, cells.reshape(-1, 2)).reshape(cells.shape[:2])
+        middle, corner = holds[12, 12], holds[0, 0]
+        each = {n: (LAYER.causes[n].fails, LAYER.causes[n].fails_edge) for n in LAYER.causes if n not in FAIL_FIRST}
+        for at, k in ((middle, 0), (corner, 1)):
+            assert at == pytest.approx(1 - sum(causes.shared[n] * each[n][k] for n in each))
+        place = placing(belief, PLATE, Bead(0.4, 0.2), believes, cells, part, holds).places[0]
+        by_hand[name] = float(np.hypot(place.x_mm - 100, place.y_mm - 80)), place.p_sound
+    assert by_hand["blown"][0] < by_hand["usual"][0] - 5
+    assert by_hand["blown"][1] > 0.95
 
 
 def test_parts_stay_apart_and_out_of_clips() -> None:

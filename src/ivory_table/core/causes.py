@@ -178,6 +178,13 @@ def fails_of(name: str, places: Array) -> Array:
     return np.asarray(np.where(rim, row.fails_edge, row.fails) + row.fails_first * first)
 
 
+def holds_at(causes: Causes, places: Array) -> Array:
+    """(z,) the chance that none of the shared causes keeps each of (z, 2) places in mm from holding: at the rim it is cooler, and
+    a draught comes there first. What goes with the order of a print is left out."""
+    fails = [p * fails_of(n, places) for n, p in causes.shared.items() if n not in FAIL_FIRST]
+    return np.asarray(1 - np.sum(fails, axis=0))
+
+
 def effects(causes: Causes, places: Array) -> Effects:
     """What the causes would do at (z, 2) places in mm, in the order in which they are printed."""
     names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)

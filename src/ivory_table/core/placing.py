@@ -1,6 +1,6 @@
 """Where on a plate parts hold best: the chance that all of a footprint is sound, wherever it may lie."""
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -47,8 +47,19 @@ class Placing(Value):
     p_sound: tuple[tuple[float, ...], ...]
 
 
-def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Array, footprint: Footprint) -> Placing:
+def placing(
+    belief: Belief,
+    plate: Plate,
+    bead: Bead,
+    believes: Array,
+    cells: Array,
+    footprint: Footprint,
+    holds: Array | None = None,
+) -> Placing:
     """The best places for parts, one after the other, each where it is likeliest sound beside those placed.
+
+    `holds` (ny, nx): the chance that nothing but the gap keeps a place from holding (a cooler rim, a draught). It ranks the places,
+    by its mean over each; the chances told are those of the gap.
 
     `cells` (ny, nx, 2) as from `grid_of`, `believes` (ny, nx) mm that the machine's mesh lifts there. The gap is drawn
     from the belief over all cells together, so that what two places share counts once.
@@ -71,6 +82,8 @@ def placing(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells: Ar
                 continue
             room = _windows(taken[None], lines, cols)[0] == 0
             good = (_windows(~(sound & all_sound[:, None, None]), lines, cols) == 0).mean(axis=0)
+            if holds is not None:
+                good = good * _windows(holds[None], lines, cols)[0] / (lines * cols)
             good = np.where(room, good, -1.0)
             # Of places as good as one another the one nearest to the middle.
             off = np.hypot(
@@ -192,8 +205,8 @@ def grid_of(plate: Plate) -> Array:
     return np.stack(np.meshgrid(xs, ys), axis=2)
 
 
-def _windows(marked: NDArray[np.bool_], lines: int, cols: int) -> Array:
-    """(n, ny, nx) -> how many marked cells each window of so many lines and columns holds, from its first corner on."""
+def _windows(marked: NDArray[Any], lines: int, cols: int) -> Array:
+    """(n, ny, nx) -> how many marked cells, or how much in all, each window of so many lines and columns holds, from its first corner on."""
     total = np.zeros((len(marked), marked.shape[1] + 1, marked.shape[2] + 1))
     total[:, 1:, 1:] = marked.cumsum(axis=1).cumsum(axis=2)
     return np.asarray(

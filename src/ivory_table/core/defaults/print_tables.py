@@ -174,6 +174,7 @@ class Placing(Value):
     draws: int
     apart_mm: float
     edge_mm: float
+    heat_told_from: float
     most: int
 
 

@@ -3,6 +3,7 @@
 import numpy as np
 
 from ivory_table.core.bead import Bead
+from ivory_table.core.causes import holds_at
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.face import Grip
 from ivory_table.core.hold_down import HoldDown, hold_down
@@ -74,11 +75,14 @@ def placing_view(run: OpenRun, footprint: Footprint, *, enclosed: bool = False) 
     state, plate = run.state.with_marks(), run.setup.plate
     cells, believes = cells_believed(state)
     nozzle, bead = run.setup.machine.nozzle_mm, state.bead
-    found = placing(state.belief, plate, bead, believes, cells, footprint)
+    holds = holds_at(state.causes, cells.reshape(-1, 2)).reshape(cells.shape[:2])
+    found = placing(state.belief, plate, bead, believes, cells, footprint, holds)
     _, sd = state.belief.height(cells.reshape(-1, 2))
     known = float(np.median(sd))
     words = f"The plate is known to ±{known:.3f} mm"
     words += ", with the mesh in use" if state.mesh_on else ", without a mesh"
+    if float(np.ptp(holds)) >= LAYER.placing.heat_told_from:
+        words += "; what cools or blows at the rim is likely, so parts are placed nearer to the middle where the gap allows it"
     figures = (
         Figure(name="All sound", value=f"{100 * found.p_all:.0f}", unit="%"),
         Figure(name="Placed", value=str(len(found.places)), unit=""),
