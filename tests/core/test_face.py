@@ -5,6 +5,7 @@ from typing import get_args
 import numpy as np
 import pytest
 
+from ivory_table.core.causes import Causes
 from ivory_table.core.defaults import FACES, HOLD_DOWN
 from ivory_table.core.face import coat_of, face_of, grip_on, stuck_words
 from ivory_table.core.hold_down import hold_down
@@ -52,6 +53,17 @@ def test_a_layer_that_is_called_glue_is_a_coat() -> None:
     grip = grip_on(glued, "PETG")
     assert grip is not None
     assert grip.holds == "well"
+
+
+def test_where_a_plastic_holds_poorly_it_is_likelier_the_face() -> None:
+    """Of five loose patches the same; all else keeps its share of what is left."""
+    usual = Causes.before("ABS", 0.0)
+    for holds, times in FACES.coat_more.items():
+        here = Causes.before("ABS", 0.0, holds)
+        assert here.shared["coat"] == pytest.approx(times * usual.shared["coat"])
+        assert here.shared["cold_plate"] == usual.shared["cold_plate"]
+        assert sum(here.shared.values()) == pytest.approx(1.0)
+    assert FACES.coat_more["poorly"] > FACES.coat_more["well"] == 1.0 > FACES.coat_more["too_well"]
 
 
 def test_what_holds_too_well_is_told_of_its_release_layer_and_never_laid_hotter() -> None:

@@ -9,8 +9,8 @@ from typing import Literal, Self
 
 import numpy as np
 
-from .defaults import JUDGE, LAYER
-from .defaults.print_tables import Look
+from .defaults import FACES, JUDGE, LAYER
+from .defaults.print_tables import Holds, Look
 from .value import Array, Value
 
 CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "priming", "feed"]
@@ -60,9 +60,11 @@ class Causes:
     astray: tuple[float, float] = UNSEEN
 
     @classmethod
-    def before(cls, material: str, fan_share: float) -> Self:
-        """What is believed before anything was printed. A fan that is off blows on nothing."""
+    def before(cls, material: str, fan_share: float, holds: Holds = "well") -> Self:
+        """What is believed before anything was printed. A fan that is off blows on nothing; where the plastic holds poorly on this
+        face it is likelier the face."""
         share = {name: row.share * row.more.get(material, 1.0) for name, row in LAYER.causes.items()}
+        share["coat"] *= FACES.coat_more[holds]
         if fan_share <= 0:
             share["fan"] = 0.0
         share = {HEIGHT: 1 - sum(share.values()), **share}

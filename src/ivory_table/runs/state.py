@@ -12,6 +12,7 @@ from ivory_table.core.bead import Bead
 from ivory_table.core.belief import Belief
 from ivory_table.core.causes import Causes
 from ivory_table.core.defaults import HEAT, LAYER, PROOF, TRAM
+from ivory_table.core.face import grip_on
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.gauge import Feel
 from ivory_table.core.mesh import MeshSurvey, believed_by_machine
@@ -43,6 +44,7 @@ class RunState(RunRecord):
     @classmethod
     def start(cls, setup: RunSetup) -> "RunState":
         places = tuple((z.x_mm, z.y_mm) for z in zones_on(setup.plate, 9))
+        grip = grip_on(setup.plate, setup.filament.material)
         surface = Surface.of(setup.machine, setup.plate, places, alike=setup.neighbours_alike)
         learnt = setup.learnt
         known, gains = None, None
@@ -83,7 +85,9 @@ class RunState(RunRecord):
             sign_proved=setup.machine.sign_proved,
             probe_tilt=setup.machine.probe.tilt if setup.machine.probe else None,
             tip_heat=setup.machine.tip_heat,
-            causes=Causes.before(setup.filament.material, setup.filament.first_layer_fan)
+            causes=Causes.before(
+                setup.filament.material, setup.filament.first_layer_fan, grip.holds if grip is not None else "well"
+            )
             if setup.causes_considered
             else Causes.none(),
         )

@@ -274,6 +274,7 @@ class Faces(Value):
     release: str
     too_well_grip: float
     poorly_grip: float
+    coat_more: dict[Holds, float]
     faces: dict[str, Face]
     coats: dict[str, Coat]
 
