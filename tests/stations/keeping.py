@@ -9,13 +9,15 @@ from ivory_table.stations import first_layer, mesh, offset, tram
 PLATES = {"heron": "heron-steel", "kestrel": "kestrel-smooth", "wren": "wren-sheet", "bittern": "bittern-disc"}
 
 
-def start(desk: Desk, machine: str, run_id: str = "run") -> OpenRun:
+def start(
+    desk: Desk, machine: str, run_id: str = "run", *, plate: str | None = None, filament: str = "pla-white"
+) -> OpenRun:
     desk.start(
         StartRun(
             id=run_id,
             machine_id=machine,
-            plate_id=PLATES[machine],
-            filament_id="pla-white",
+            plate_id=plate or PLATES[machine],
+            filament_id=filament,
             gauge_id="copy-paper",
             initials="mk",
         )

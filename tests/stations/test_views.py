@@ -86,16 +86,7 @@ def test_a_caution_is_seen_once_a_run(desk: Desk) -> None:
 
 def test_a_plastic_that_holds_too_well_gets_a_release_layer_first(desk: Desk) -> None:
     """PETG on bare glass: asked for in Prepare, warned of at the first layer until it is laid, and never laid hotter for grip."""
-    begun = StartRun(
-        id="run",
-        machine_id="bittern",
-        plate_id="bittern-disc",
-        filament_id="petg-grey",
-        gauge_id="copy-paper",
-        initials="mk",
-    )
-    desk.start(begun)
-    run = desk.open("run")
+    run = start(desk, "bittern", filament="petg-grey")
     view = prepare.view.view(run)
     checks = {c.id: c for c in view.checks}
     assert checks["release_layer"].text == "Release layer laid: PETG on bare glass holds too well"
@@ -124,16 +115,7 @@ def test_a_plastic_that_holds_too_well_gets_a_release_layer_first(desk: Desk) ->
 
 def test_a_plate_whose_face_nobody_named_is_cleaned_as_most_are(desk: Desk) -> None:
     furnish_first(desk, FirstMachine(id="osprey", name="Osprey", width_mm=200, depth_mm=200, knobs=4))
-    begun = StartRun(
-        id="run",
-        machine_id="osprey",
-        plate_id="osprey-plate",
-        filament_id="petg-grey",
-        gauge_id="copy-paper",
-        initials="mk",
-    )
-    desk.start(begun)
-    view = prepare.view.view(desk.open("run"))
+    view = prepare.view.view(start(desk, "osprey", plate="osprey-plate", filament="petg-grey"))
     checks = {c.id: c.text for c in view.checks}
     assert checks["plate_clean"] == "Plate clean: 90 % isopropyl, lint-free cloth"
     assert "Say in set-up what its face is made of" in next(c.right for c in view.checks if c.id == "plate_clean")
@@ -141,17 +123,7 @@ def test_a_plate_whose_face_nobody_named_is_cleaned_as_most_are(desk: Desk) -> N
 
 
 def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:
-    desk.start(
-        StartRun(
-            id="run",
-            machine_id="heron",
-            plate_id="heron-glass",
-            filament_id="pla-white",
-            gauge_id="copy-paper",
-            initials="mk",
-        )
-    )
-    view = prepare.view.view(desk.open("run"))
+    view = prepare.view.view(start(desk, "heron", plate="heron-glass"))
     ids = {c.id for c in view.checks}
     assert "plate_refreshed" in ids
     assert "plate_clean" not in ids
