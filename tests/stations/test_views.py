@@ -122,6 +122,16 @@ def test_a_plate_whose_face_nobody_named_is_cleaned_as_most_are(desk: Desk) -> N
     assert not {"release_layer", "coat_for_grip"} & set(checks)
 
 
+@pytest.mark.parametrize(("face", "warned"), [(None, True), ("glass", True), ("painted", False)])
+def test_of_isopropyl_is_warned_where_it_is_used(desk: Desk, face: str | None, warned: bool) -> None:
+    machine = desk.workshop.machine("wren")
+    plates = tuple(p.model_copy(update={"face": face}) for p in machine.plates)
+    desk.workshop.keep_machine(machine.model_copy(update={"plates": plates}))
+    view = prepare.view.view(start(desk, "wren"))
+    assert ("solvent" in {c.id for c in view.cautions}) is warned
+    assert any("isopropyl" in t for t in view.tools) is warned
+
+
 def test_a_glued_plate_is_not_wiped_with_alcohol(desk: Desk) -> None:
     view = prepare.view.view(start(desk, "heron", plate="heron-glass"))
     ids = {c.id for c in view.checks}

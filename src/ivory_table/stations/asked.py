@@ -19,11 +19,12 @@ class Caution(Value):
 def fits(needs: str, setup: RunSetup) -> bool:
     """Whether a check or caution is for this machine, plate and filament."""
     machine, plate = setup.machine, setup.plate
-    grip = grip_on(plate, setup.filament.material)
+    face, grip = face_of(plate), grip_on(plate, setup.filament.material)
     return {
         "always": True,
         "coated": plate.coated is not None,
         "not_coated": plate.coated is None,
+        "isopropyl": plate.coated is None and (face is None or "isopropyl" in face.tools),
         "holds_too_well": grip is not None and grip.holds == "too_well",
         "holds_poorly": grip is not None and grip.holds == "poorly",
         "keep_outs": bool(plate.keep_outs),
