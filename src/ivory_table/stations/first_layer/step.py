@@ -90,9 +90,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     # What was cleaned or mended is printed again first.
     actions = field_actions(state, wanted.field, wanted.marks, wanted.plan, run.setup.filament.material, before)
     if proof.cleaned or proof.mended:
-        again = _again(state, proof, actions)
-        if proof.mended and before.mended_in_vain and proof.fallen:
-            again = _as_ladder(again)
+        in_vain = bool(proof.mended and before.mended_in_vain and proof.fallen)
+        again = _again(state, proof, actions, in_vain=in_vain)
         actions = (again, *(a for a in actions if a.kind in ("offset", "knobs")))
     steps = as_steps(run, _with_form(run, actions, wanted), wanted)
     if left is None:
@@ -240,36 +239,31 @@ def _wait_for_heat(run: OpenRun, wanted: Wanted) -> Action | None:
     return wait_for_heat(wanted.field, wanted.plan.bead, rise, found.settled_after_min - held)
 
 
-def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...]) -> Action:
-    """The same proof again, once something was cleaned or mended."""
+def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...], *, in_vain: bool) -> Action:
+    """The same proof again, once something was cleaned or mended; a ladder where that was done `in_vain` before, since it tells as
+    well whether it is the height."""
     what = [f"zone {k + 1} was cleaned" for k in sorted(proof.cleaned)]
     what += [LAYER.causes[name].remedy for name in sorted(proof.mended)]
+    now, done = max((a.p_all_sound for a in actions), default=0.0), "; ".join(what)
+    if in_vain:
+        return Action(
+            kind="ladder",
+            p_all_sound=now,
+            minutes=JUDGE.minutes.proof,
+            total_minutes=2 * JUDGE.minutes.proof + JUDGE.minutes.offset,
+            proofs_left=2.0,
+            reason=f"{done}. What was mended before was in vain, so patches that come closer one by one are printed: they tell whether it "
+            "was that, or the height",
+        )
     alone = cleaned_alone(state)
     minutes = JUDGE.minutes.proof * (len(alone.zones) / len(proof.plan.zones) if alone else 1.0)
-    now = max((a.p_all_sound for a in actions), default=0.0)
     return Action(
         kind="print_again",
         p_all_sound=now,
         minutes=minutes,
         total_minutes=minutes,
         proofs_left=1.0,
-        reason=f"{'; '.join(what)}: only the next print shows whether that was it",
-    )
-
-
-def _as_ladder(again: Action) -> Action:
-    """What was mended before was in vain: the next print tells as well whether it is the height."""
-    minutes = JUDGE.minutes
-    words = again.reason.split(": only")[0]
-    return again.model_copy(
-        update={
-            "kind": "ladder",
-            "minutes": minutes.proof,
-            "total_minutes": 2 * minutes.proof + minutes.offset,
-            "proofs_left": 2.0,
-            "reason": f"{words}. What was mended before was in vain, so patches that come closer one by one are printed: they tell "
-            "whether it was that, or the height",
-        }
+        reason=f"{done}: only the next print shows whether that was it",
     )
 
 
