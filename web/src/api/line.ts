@@ -38,10 +38,14 @@ export function useLineStatus(machineId: string, runId: string) {
   return query.data;
 }
 
-/** What the machine can do at this station now. */
-export function useRunLine(runId: string, station: Station, seq: number, on: boolean) {
+/**
+ * What the machine can do at this station now. What it does is part of the key: the first answer may have been given while it was
+ * still connecting, and a first answer that is under way is not asked for anew.
+ */
+export function useRunLine(runId: string, station: Station, seq: number, state: string | undefined) {
+  const on = state !== undefined && state !== "nobody";
   return useQuery<LineView, Refusal>({
-    queryKey: ["run-line", runId, station, seq],
+    queryKey: ["run-line", runId, station, seq, state],
     queryFn: () =>
       answer(
         api.GET("/api/runs/{run_id}/line", { params: { path: { run_id: runId }, query: { station } } }),
