@@ -40,17 +40,16 @@ export function useLineStatus(machineId: string, runId: string) {
 
 /**
  * What the machine can do at this station now. What it does is part of the key: the first answer may have been given while it was
- * still connecting, and a first answer that is under way is not asked for anew.
+ * still connecting, and a first answer that is under way is not asked for anew. Not asked for without a state: nobody is on the line.
  */
 export function useRunLine(runId: string, station: Station, seq: number, state: string | undefined) {
-  const on = state !== undefined && state !== "nobody";
   return useQuery<LineView, Refusal>({
     queryKey: ["run-line", runId, station, seq, state],
     queryFn: () =>
       answer(
         api.GET("/api/runs/{run_id}/line", { params: { path: { run_id: runId }, query: { station } } }),
       ) as unknown as Promise<LineView>,
-    enabled: on,
+    enabled: state !== undefined,
     placeholderData: (was) => was,
   });
 }

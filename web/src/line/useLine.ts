@@ -15,7 +15,7 @@ export function useLine(
   status?: LineStatus,
 ) {
   const on = status !== undefined && status.state !== "nobody";
-  const { data } = useRunLine(runId, station, seq, status?.state);
+  const { data } = useRunLine(runId, station, seq, on ? status.state : undefined);
   const tell = useTell(machine.id, runId, station);
   const crashes = useCrashes(runId, on && machine.practice, `${status?.state} ${status?.words}`).data?.crashes ?? [];
   const active = status?.state === "waiting" || (status?.state === "busy" && status.job !== "Lifted and warm");
