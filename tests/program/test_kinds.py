@@ -2,29 +2,35 @@
 
 import io
 import itertools
+import re
 import zipfile
 from xml.etree import ElementTree
 
 import numpy as np
 import pytest
 
+from ivory_table.core.defaults import PROOF
 from ivory_table.core.manner import shipped
 from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.proof import PROOF_CHOICES, ProofChoice, ladder_aways, plan
 from ivory_table.demo.tidewater import FILAMENTS, MACHINES
+from ivory_table.program.laying import CHANGE
 from ivory_table.program.proof import estimate, program, stretches
 from ivory_table.program.reader import read_program
 from ivory_table.program.solids import stl, threemf, triangles
 
 HERON = next(m for m in MACHINES if m.id == "heron")
 ROUND = Plate(id="disc", name="disc", shape="round", width_mm=220, depth_mm=220)
+ABS = FILAMENTS[0].model_copy(
+    update={"id": "abs", "name": "ABS grey", "material": "ABS", "nozzle_c": 250, "bed_c": 100}
+)
 CHOICES = [c for c in PROOF_CHOICES if c not in ("advised", "mesh")]
 
 
 @pytest.mark.parametrize("plate", [HERON.plates[0], ROUND], ids=["clips", "round"])
 @pytest.mark.parametrize("choice", CHOICES, ids=str)
 def test_every_kind_is_laid_on_the_plate_with_each_zone_named(choice: ProofChoice, plate: Plate) -> None:
-    laid = plan(HERON, plate, FILAMENTS[0], choice, ladder_mm=(0.1, 0.0, -0.1, -0.2))
+    laid = plan(HERON, plate, FILAMENTS[0], choice, ladder_mm=(0.1, 0.0, -0.1, -0.2), other=ABS)
     made = program(HERON, plate, FILAMENTS[0], laid, mesh_on=True)
     named = [line for line in made.text.splitlines() if line.startswith("; patch ")]
     assert [line.split(": ")[1] for line in named] == [z.name for z in laid.zones]
@@ -69,6 +75,31 @@ def test_two_temperatures_are_waited_for() -> None:
     hotter = shipped("harbour").send("heat_tip_wait", celsius=laid.nozzle_c + 10)
     assert text.count(hotter) == 1
     assert text.index(hotter) < text.index("front, hotter")
+
+
+def test_two_filaments_are_changed_clear_of_what_is_laid_and_the_other_is_primed() -> None:
+    plate, usual = HERON.plates[0], FILAMENTS[0]
+    laid, manner = plan(HERON, plate, usual, "two_filaments", other=ABS), shipped("harbour")
+    lines = program(HERON, plate, usual, laid, mesh_on=False).text.splitlines()
+    change = next(k for k, line in enumerate(lines) if line.endswith(CHANGE))
+    first, second = lines[:change], lines[change:]
+    assert lines[change].startswith(manner.send("pause"))
+    # As hot as the hotter one needs it, lifted, and not over a patch.
+    assert f"{manner.send('heat_tip_wait', celsius=ABS.nozzle_c)} ; so hot that the old one comes out" in first
+    assert "G0 Z30.000 F600" in first[-6:]
+    at = next(line for line in reversed(first) if line.startswith("G0 X"))
+    x, y = (float(re.search(rf"{axis}(-?[\d.]+)", at)[1]) for axis in "XY")
+    assert all(max(abs(x - z.x_mm), abs(y - z.y_mm)) > laid.patch_mm / 2 + 5 for z in laid.zones)
+    assert [line for line in first if line.startswith("; patch")][-1] == "; patch 3: rear, as usual"
+    named = [line for line in second if line.startswith(("; prime", "; patch"))]
+    assert named == ["; prime", "; patch 4: front, other", "; patch 5: middle, other", "; patch 6: rear, other"]
+    one = estimate(HERON, plate, usual, plan(HERON, plate, usual, "pair"))
+    both = estimate(HERON, plate, usual, laid)
+    assert both.minutes > one.minutes + PROOF.change_s / 60
+    # Who cannot pause waits; who cannot wait is told.
+    other = shipped("lantern")
+    waits = program(HERON, plate, usual, laid, mesh_on=False, manner=other).text
+    assert f"{other.send('dwell', seconds=PROOF.change_s)} {CHANGE}" in waits
 
 
 def test_some_zones_alone_are_a_proof_of_their_own() -> None:

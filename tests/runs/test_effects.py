@@ -7,6 +7,7 @@ import pytest
 
 from ivory_table.core.placing import SoundArea
 from ivory_table.core.setup import RunSetup
+from ivory_table.demo.tidewater import FILAMENTS
 from ivory_table.runs.common import MachineRestarted
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.entry import Entry
@@ -21,6 +22,7 @@ from ivory_table.stations.first_layer.entries import (
     Judged,
     LayerChosen,
     LeftFor,
+    OtherFilamentTold,
     ProofStarted,
     ToolTold,
     ZoneSkipped,
@@ -103,6 +105,7 @@ EXAMPLES |= {
     "cause_looked_for": CauseLookedFor(cause="draught", found=False),
     "feed_measured": FeedMeasured(measured_mm=(97.5, 98.0)),
     "feed_corrected": FeedCorrected(times=1.02),
+    "other_filament_told": OtherFilamentTold(filament=FILAMENTS[0]),
     "tool_told": ToolTold(tool="caliper", here=False),
     "mesh_checked": MeshChecked(x_mm=100, y_mm=100, height_mm=0.03),
 }

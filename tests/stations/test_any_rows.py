@@ -90,7 +90,19 @@ def some_row(run: OpenRun, rng: Random) -> Row:
     if screws and isinstance(body.get("marks"), list):
         body["marks"] = [rng.randint(-6, 6) for _ in screws]
     if kind == "proof_started":
-        choices = ("advised", 5, 9, "skirt", "rim", "whole", "ladder", "two_heights", "pair", "reversed")
+        choices = (
+            "advised",
+            5,
+            9,
+            "skirt",
+            "rim",
+            "whole",
+            "ladder",
+            "two_heights",
+            "pair",
+            "two_filaments",
+            "reversed",
+        )
         body["proof"] = json.loads(plan_of(run, rng.choice(choices)).model_dump_json())
     if kind == "judged":
         body["zone"] = rng.randint(0, 9)

@@ -1,5 +1,7 @@
 """The first layer's station: which proof is printed, how it is judged, and what is printed again."""
 
+from dataclasses import replace
+
 import pytest
 
 from ivory_table.core.proof import PROOF_CHOICES, plan
@@ -8,15 +10,18 @@ from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.stations import first_layer
+from ivory_table.stations.first_layer.doing import printing_of
 from ivory_table.stations.first_layer.entries import (
     FeedMeasured,
     Judged,
+    OtherFilamentTold,
     ProofEnded,
     ProofStarted,
     ToolTold,
     ZoneCleaned,
     ZoneSkipped,
 )
+from ivory_table.stations.first_layer.proposals import other_proof
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.offset.entries import ZeroDoubted
 from tests.stations.proofs import by_truth, judged, printed
@@ -40,7 +45,7 @@ def test_what_is_known_decides_what_is_printed_first(desk: Desk, flat: OpenRun) 
 
 def test_every_kind_is_offered_with_its_minutes_and_can_be_kept(desk: Desk, flat: OpenRun) -> None:
     offered = {p.choice: p for p in first_layer.view.view(flat).proposals}
-    assert set(offered) == set(PROOF_CHOICES) - {"advised", "mesh", "reversed"}
+    assert set(offered) == set(PROOF_CHOICES) - {"advised", "mesh", "reversed", "two_filaments"}
     for choice, one in offered.items():
         assert one.minutes > 0.5, choice
         assert one.leaves_mm < one.now_mm, choice
@@ -48,6 +53,56 @@ def test_every_kind_is_offered_with_its_minutes_and_can_be_kept(desk: Desk, flat
         view = first_layer.view.view(run)
         assert view.step == "judge"
         assert len(view.zones) == len(view.plan.zones)
+
+
+def test_another_filament_is_laid_beside_it_whatever_the_next_step_is(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    run = judged(desk, *["barely"] * 5)
+    assert run.state.open_proof is not None
+    assert "two_filaments" not in {p.choice for p in other_proof(run, "pair").proposals}
+    with pytest.raises(Refused, match="Say first which other filament"):
+        other_proof(run, "two_filaments")
+    usual = run.setup.filament
+    with pytest.raises(Refused, match="is what this run prints with"):
+        keep(desk, "first_layer", OtherFilamentTold(filament=usual))
+    thick = usual.model_copy(update={"id": "thick", "diameter_mm": 2.85})
+    with pytest.raises(Refused, match="one drive does not take both"):
+        keep(desk, "first_layer", OtherFilamentTold(filament=thick))
+    other = usual.model_copy(
+        update={"id": "petg", "name": "clear PETG", "material": "PETG", "bed_c": 80, "nozzle_c": 240}
+    )
+    run = keep(desk, "first_layer", OtherFilamentTold(filament=other))
+    offered = other_proof(run, "two_filaments")
+    assert offered.plan.other == other
+    assert [p.choice for p in offered.proposals if p.chosen] == ["two_filaments"]
+    assert "Load PLA white again afterwards" in offered.printing.words
+    assert "clear PETG wants 80 °C" in offered.printing.words
+    assert "240 °C" in offered.printing.caution
+    assert "releas" not in offered.printing.caution
+    # On bare glass it would take the face with it.
+    bare = run.setup.plate.model_copy(update={"face": "glass", "layers": ()})
+    machine = run.setup.machine.model_copy(update={"plates": (bare,)})
+    glass = replace(run, setup=run.setup.model_copy(update={"machine": machine}))
+    assert "Lay a release layer" in printing_of(glass, offered.plan).caution
+    before = run.state.causes.shared["roll"]
+    run = keep(desk, "first_layer", ProofStarted(proof=offered.plan))
+    assert first_layer.view.view(run).beside == ""
+    for zone, grade in enumerate(["barely"] * 3 + ["sound"] * 3):
+        run = keep(desk, "first_layer", Judged(zone=zone, grade=grade))
+    view = first_layer.view.view(run)
+    assert view.beside.startswith("clear PETG lies better than PLA white")
+    print(
+        before,
+        run.state.wanted.field.shared,
+        view.look,
+        [(s.words, s.action.p_all_sound) for s in view.steps],
+        view.zones[0].gap_mm,
+        view.zones[0].sd_mm,
+        view.eye,
+    )
+    assert max(view.causes, key=lambda c: c.p).id == "roll"
+    assert run.state.wanted.field.shared["roll"] > before
+    assert view.steps[0].action.causes == ("roll",) or view.look.cause == "roll"
 
 
 def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, flat: OpenRun) -> None:

@@ -5,9 +5,10 @@ import time
 import numpy as np
 import pytest
 
+from ivory_table.demo.tidewater import FILAMENTS
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, on_line, tram
-from ivory_table.stations.first_layer.entries import Nudged, SpeedSet
+from ivory_table.stations.first_layer.entries import Nudged, OtherFilamentTold, SpeedSet
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.stored.entries import Readback
 from tests.stations.floor import Floor
@@ -85,6 +86,29 @@ def test_other_kinds_of_proof_are_printed_over_the_line(floor: Floor, choice: st
     truth = [floor.served.person._patch(proof.plan, k)[0] for k in range(len(proof.plan.zones))]
     assert np.abs(gaps - truth).max() < 0.05
     assert floor.served.person.crashes() == []
+
+
+def test_two_filaments_are_changed_when_the_line_asks_for_it(floor: Floor) -> None:
+    settled(floor)
+    other = next(f for f in FILAMENTS if f.id != floor.run.setup.filament.id)
+    floor.keep("first_layer", OtherFilamentTold(filament=other))
+    floor.ids += 1
+    on_line.start(floor.lines, "run", "first_layer", "print", f"start-{floor.ids}", "two_filaments")
+    floor.until(lambda: floor.status.state == "waiting")
+    assert floor.status.question.startswith(f"Load {other.name}, push until it comes clean")
+    body, laid = floor.served.body, floor.run.state.proofs[-1].plan
+    assert body.at[2] == 30
+    assert body.tip.target_c == max(laid.nozzle_c, other.nozzle_c)
+    assert {p.y_mm for p in body.laid}
+    on_line.practice_answer(floor.lines, "run")
+    floor.until(lambda: floor.status.job == "Lifted and warm")
+    assert floor.run.state.proofs[-1].printed == 6
+    for _ in range(6):
+        floor.practise("first_layer", lambda desk, run: first_layer.practice.practice(desk, run, "advised"))
+    view = first_layer.view.view(floor.run)
+    assert f"Load {floor.run.setup.filament.name} again" in view.beside
+    # What lies over the middle is no proof of the corners.
+    assert view.steps[0].action.kind != "done"
 
 
 def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) -> None:

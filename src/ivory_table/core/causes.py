@@ -3,7 +3,7 @@
 At most one cause that all zones share is taken to be at work, and beside it any zone may have a greasy spot.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal, Self
 
@@ -13,7 +13,9 @@ from .defaults import FACES, JUDGE, LAYER
 from .defaults.print_tables import Holds, Look
 from .value import Array, Value
 
-CauseId = Literal["zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "priming", "feed"]
+CauseId = Literal[
+    "zero", "coat", "cold_plate", "draught", "fan", "fast", "tip_cold", "tip_hot", "priming", "feed", "roll"
+]
 #: None of them: the height alone.
 HEIGHT = "height"
 #: The height is not what it was taken for.
@@ -58,6 +60,8 @@ class Causes:
     flow_told: frozenset[str] = frozenset()
     #: By how much all gaps are off from what is believed, mm, should the height not be what it was taken for: mean and variance.
     astray: tuple[float, float] = UNSEEN
+    #: Should it be one of these, what earlier proofs said of the height was its doing.
+    misled: frozenset[str] = frozenset()
 
     @classmethod
     def before(cls, material: str, fan_share: float, holds: Holds = "well") -> Self:
@@ -90,6 +94,24 @@ class Causes:
         share = {n: p * (LAYER.checked_leaves if n in set(done) else 1.0) for n, p in self.shared.items()}
         whole = _whole(share)
         return replace(self, shared=whole, usual=whole)
+
+    def suspected(self, name: str, *, after_proofs: bool) -> Self:
+        """The chances once somebody suspects one cause that hardly anybody does; nothing is learnt where it is suspected already.
+
+        `after_proofs`: some were judged before, which it may have misled.
+        """
+        least = LAYER.causes[name].suspected
+        if not self.considered or self.shared.get(name, 0.0) >= least:
+            return self
+        shared, usual = (
+            {n: p * (1 - least) for n, p in each.items() if n != name} for each in (self.shared, self.usual)
+        )
+        return replace(
+            self,
+            shared=_whole(shared | {name: least}),
+            usual=_whole(usual | {name: least}),
+            misled=self.misled | ({name} if after_proofs else set()),
+        )
 
     def learnt(
         self,
@@ -157,6 +179,8 @@ class Effects:
     #: (h,) mean and variance of what comes out, as a share, and in mm of what all gaps are off by.
     flow: Array
     flow_var: Array
+    #: (h, z) what of the flow is missing in zones that a cause spares.
+    spared_flow: Array
     astray: Array
     astray_var: Array
 
@@ -187,12 +211,17 @@ def holds_at(causes: Causes, places: Array) -> Array:
     return np.asarray(1 - np.sum(fails, axis=0))
 
 
-def effects(causes: Causes, places: Array) -> Effects:
-    """What the causes would do at (z, 2) places in mm, in the order in which they are printed."""
+def effects(causes: Causes, places: Array, spares: Sequence[Sequence[str]] = ()) -> Effects:
+    """What the causes would do at (z, 2) places in mm, in the order in which they are printed.
+
+    `spares` by zone what is not at work there; empty where nothing is spared.
+    """
     names = tuple(n for n in NAMES if causes.shared.get(n, 0.0) > 0)
     prior = np.array([causes.shared[n] for n in names])
     rows = [LAYER.causes.get(n) for n in names]
-    fails = np.array([fails_of(n, places) for n in names])
+    spared = np.array([[n in there for there in spares or [()] * len(places)] for n in names])
+    fails = np.where(spared, 0.0, [fails_of(n, places) for n in names])
+    astray_var = {n: LAYER.causes[n].astray_mm ** 2 for n in causes.misled} | {ZERO: causes.astray[1]}
     greasy = np.array([causes.greasy_at((round(float(x), 2), round(float(y), 2))) for x, y in places])
     return Effects(
         names,
@@ -203,8 +232,10 @@ def effects(causes: Causes, places: Array) -> Effects:
         np.array(
             [row.flow_sd**2 if row and n not in causes.flow_told else 0.0 for n, row in zip(names, rows, strict=True)]
         ),
+        # Told to the belief or not: the zone is spared what the others show of it.
+        spared * np.array([[row.flow if row else 0.0] for row in rows]),
         np.array([causes.astray[0] if n == ZERO else 0.0 for n in names]),
-        np.array([causes.astray[1] if n == ZERO else 0.0 for n in names]),
+        np.array([astray_var.get(n, 0.0) for n in names]),
     )
 
 

@@ -1,11 +1,12 @@
 """The proof: what is printed to see how a first layer lies, and where each zone of it is looked at."""
 
-from typing import Annotated, Literal, Self, get_args
+from typing import Annotated, Any, Literal, Self, get_args
 
 import numpy as np
 from pydantic import Field, model_validator
 
 from .bead import Bead
+from .causes import CauseId
 from .defaults import PROOF
 from .mesh import MeshGrid
 from .plate import Filament, Machine, Plate
@@ -13,14 +14,28 @@ from .value import Array, Value
 
 #: What a proof lays: patches in zones; a short loop around the middle; a long one along the rim, twice; one around the rim;
 #: strips over the whole plate; patches each nearer to the plate than the last; each zone at two heights, one a little closer and
-#: one a little further than the nozzle runs; patches at two temperatures of the tip.
-ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"]
+#: one a little further than the nozzle runs; patches at two temperatures of the tip; of two filaments.
+ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair", "two_filaments"]
 #: A proof as it is asked for: as advised (the most telling one, or the same again), five or nine patches, patches at points of
 #: the mesh in use, the newest patches in reverse order, or another kind.
 ProofChoice = Literal[
-    "advised", 5, 9, "mesh", "reversed", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair"
+    "advised",
+    5,
+    9,
+    "mesh",
+    "reversed",
+    "skirt",
+    "long_skirt",
+    "rim",
+    "whole",
+    "ladder",
+    "two_heights",
+    "pair",
+    "two_filaments",
 ]
 PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
+#: Two rows of patches that differ in one thing alone.
+SIDE_BY_SIDE: tuple[ProofKind, ...] = ("pair", "two_filaments")
 #: No proof has more zones.
 MOST_ZONES = 36
 
@@ -35,6 +50,10 @@ class Zone(Value):
     away_mm: Annotated[float, Field(ge=-3, le=3)] = 0.0
     #: Laid with the tip at another temperature than the proof's.
     nozzle_c: Annotated[float, Field(ge=120, le=350)] | None = None
+    #: Laid with the proof's other filament.
+    other: bool = False
+    #: What is not at work here, though it may be in the other zones: laid hotter, a tip that is too cold.
+    spares: Annotated[tuple[CauseId, ...], Field(max_length=10)] = ()
     #: The middle (x, y) in mm of the zone that this is one half of, where a zone is laid at two heights.
     half_of: tuple[float, float] | None = None
 
@@ -54,6 +73,14 @@ class ProofPlan(Value):
     layer_mm: Annotated[float, Field(ge=0.05, le=1.5)]
     bed_c: Annotated[float, Field(ge=0, le=150)]
     nozzle_c: Annotated[float, Field(ge=120, le=350)]
+    #: What is laid beside the run's own filament, where two are.
+    other: Filament | None = None
+
+    @model_validator(mode="after")
+    def _other_is_told(self) -> Self:
+        if self.other is None and any(z.other for z in self.zones):
+            raise ValueError("Say which other filament is printed beside it.")
+        return self
 
     @model_validator(mode="after")
     def _line_covers_layer(self) -> Self:
@@ -81,14 +108,19 @@ class ProofPlan(Value):
         return tuple(z.place for z in self.zones)
 
     @property
+    def spares(self) -> tuple[tuple[CauseId, ...], ...]:
+        """By zone what is not at work there; empty where nothing is spared anywhere."""
+        return tuple(z.spares for z in self.zones) if any(z.spares for z in self.zones) else ()
+
+    @property
     def away_mm(self) -> Array:
         """(z,) mm by which each zone is laid further from the plate than the nozzle runs."""
         return np.array([z.away_mm for z in self.zones])
 
     @property
     def is_shape(self) -> bool:
-        """Whether the shapes alone say what is printed; several heights or temperatures are the machine's doing."""
-        return self.kind not in ("ladder", "two_heights", "pair")
+        """Whether the shapes alone say what is printed; several heights, temperatures or filaments are the machine's doing."""
+        return self.kind not in ("ladder", "two_heights", *SIDE_BY_SIDE)
 
     @property
     def judges_all(self) -> bool:
@@ -283,20 +315,33 @@ def _thirds(plate: Plate) -> tuple[Zone, ...]:
     )
 
 
-def _pair_zones(plate: Plate, patch_mm: float, nozzle_c: float) -> tuple[Zone, ...]:
-    """Three patches as usual, and beside each one with a hotter tip, around the middle."""
+def _beside(plate: Plate, patch_mm: float, names: tuple[str, str], **differs: Any) -> tuple[Zone, ...]:
+    """Three patches as usual, and beside each one that `differs` in the fields of a zone, around the middle."""
     cx, cy = plate.centre
     off = patch_mm / 2 + PROOF.ladder_gap_mm
-    hotter = min(nozzle_c + PROOF.pair_c, 350.0)
     rows = (("front", -1), ("middle", 0), ("rear", 1))
     out = []
-    for words, side, celsius in (("as usual", -1, None), ("hotter", 1, hotter)):
+    for words, side, how in ((names[0], -1, {}), (names[1], 1, differs)):
         for name, j in rows:
             x, y = cx + side * off, cy + j * (patch_mm + 2 * PROOF.ladder_gap_mm)
             if plate.kept_out(x, y, patch_mm / 2 + 2) or not plate.holds(x, y, patch_mm / 2):
                 raise ValueError("There is no room for two rows of patches around the plate's middle.")
-            out.append(Zone(name=f"{name}, {words}", x_mm=round(x, 2), y_mm=round(y, 2), nozzle_c=celsius))
+            at = {"name": f"{name}, {words}", "x_mm": round(x, 2), "y_mm": round(y, 2)}
+            out.append(Zone.model_validate({**at, **how}))
     return tuple(out)
+
+
+def _two_filaments(plate: Plate, patch_mm: float, filament: Filament, other: Filament | None) -> tuple[Zone, ...]:
+    """Raises ValueError where nobody has said which other filament, or the drive cannot take it."""
+    if other is None:
+        raise ValueError("Say first which other filament is printed beside it.")
+    if abs(other.diameter_mm - filament.diameter_mm) > PROOF.diameter_within_mm:
+        raise ValueError(
+            f"{other.name} is {other.diameter_mm:g} mm thick, and {filament.name} {filament.diameter_mm:g} mm; one drive does not take both."
+        )
+    return _beside(
+        plate, patch_mm, ("as usual", "other"), nozzle_c=other.nozzle_c, other=True, spares=PROOF.other_spares
+    )
 
 
 def plan(
@@ -307,10 +352,12 @@ def plan(
     mesh: MeshGrid | None = None,
     ladder_mm: tuple[float, ...] = (0.0,),
     bead: Bead | None = None,
+    other: Filament | None = None,
 ) -> ProofPlan:
     """The proof for this machine, plate and filament. At mesh points, where there are any.
 
-    `bead`: the lines it is laid in, the nozzle's usual ones when not given. `ladder_mm`: heights of a ladder's patches against the present one. Raises ValueError where it has no room.
+    `bead`: the lines it is laid in, the nozzle's usual ones when not given. `ladder_mm`: heights of a ladder's patches against the present one.
+    `other`: the second one of two filaments. Raises ValueError where it has no room.
     """
     kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh", "reversed") else choice  # type: ignore[assignment]
     patch = {"ladder": PROOF.ladder_patch_mm, "two_heights": PROOF.half_mm}.get(kind, PROOF.patch_mm)
@@ -333,7 +380,10 @@ def plan(
     elif kind == "two_heights":
         zones = _halves(plate, Bead(line, layer))
     elif kind == "pair":
-        zones = _pair_zones(plate, patch, filament.nozzle_c)
+        hotter = min(filament.nozzle_c + PROOF.pair_c, 350.0)
+        zones = _beside(plate, patch, ("as usual", "hotter"), nozzle_c=hotter, spares=PROOF.hotter_spares)
+    elif kind == "two_filaments":
+        zones = _two_filaments(plate, patch, filament, other)
     elif kind == "whole":
         zones = _thirds(plate)
     else:
@@ -347,4 +397,5 @@ def plan(
         layer_mm=layer,
         bed_c=filament.bed_c,
         nozzle_c=filament.nozzle_c,
+        other=other if kind == "two_filaments" else None,
     )

@@ -6,6 +6,7 @@ another cause. The posterior is found by expectation propagation (Minka 2001; or
 2005), for every cause and every scatter of the eye at once; their weights follow from the evidence.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -57,16 +58,17 @@ def judged_field(
     causes: Causes | None = None,
     places: Array | None = None,
     caliper: CaliperOff = AS_BOUGHT,
+    spares: Sequence[Sequence[str]] = (),
 ) -> tuple[FieldPosterior, Eye]:
     """The field by an eye whose scatter and habit are not known, with what may lie behind it; and what is known of the eye then.
 
     `mean` (z + 1,) and `cov` (z + 1, z + 1) of gaps in mm and flow, `places` (z, 2) in mm, `caliper` what
-    its values are off by on this plate. Every cause with every scatter of the eye is weighed by the evidence of the marks; the field is that of what they amount to.
+    its values are off by on this plate, `spares` by zone the causes that are not at work there. Every cause with every scatter of the eye is weighed by the evidence of the marks; the field is that of what they amount to.
     """
     causes = causes or Causes.none()
     z = len(mean) - 1
     place = np.zeros((z, 2)) if places is None else places
-    what = effects(causes, place)
+    what = effects(causes, place, spares)
     seen = [m for m in marks if m.seen is not None]
     full_mean, full_cov = _with_nuisances(mean, cov, eye, causes, caliper)
     if not seen:
@@ -106,7 +108,16 @@ def _judged_by(
     h, s = len(what.names), len(scatters)
     rows, linear, ordinal = _told(marks, bead, z)
     done = propagate(
-        lanes.mean, lanes.cov, rows, linear, ordinal, what.fails[lanes.cause], scatters[lanes.scatter], bead, 4
+        lanes.mean,
+        lanes.cov,
+        rows,
+        linear,
+        ordinal,
+        what.fails[lanes.cause],
+        scatters[lanes.scatter],
+        bead,
+        4,
+        looks_off=bead.layer_mm * what.spared_flow[lanes.cause],
     )
     prior = np.log(what.prior) + _by_signs(what.names, marks)
     each = done.log_evidence + prior[lanes.cause] + lanes.log_share
@@ -123,7 +134,8 @@ def _judged_by(
     mixed_cov[:z, :z] += doubt.astray_var
     likeliest = int(joint.argmax())
     start = done.tau[likeliest], done.nu[likeliest]
-    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12, start)
+    looks_off = bead.layer_mm * (_likely(shared) @ what.spared_flow)
+    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12, start, looks_off)
     # A chance by hypothesis that a zone fails, averaged over its lanes.
     failed = np.zeros((h, z))
     for i, sight in enumerate(ordinal):
@@ -256,8 +268,13 @@ def _doubt(shared: Array, what: Effects) -> Doubt:
     Only what is likelier than all else: as one normal with the rest, what is hardly likely would make everything a little
     unsure for good, and what is likely would be made small. The others stay what they are, chances.
     """
-    likely = np.where(shared >= JUDGE.doubt_from, 1.0, 0.0)
+    likely = _likely(shared)
     return Doubt(*(float(likely @ each) for each in (what.astray, what.astray_var, what.flow, what.flow_var)))
+
+
+def _likely(shared: Array) -> Array:
+    """(h,) one for a cause that is likelier than all else, zero for the others."""
+    return np.where(shared >= JUDGE.doubt_from, 1.0, 0.0)
 
 
 def _judged(z: int, marks: tuple[Mark, ...]) -> Array:
@@ -324,8 +341,10 @@ def _one(
     scatter: float,
     sweeps: int,
     start: tuple[Array, Array] | None = None,
+    looks_off: Array | None = None,
 ) -> FieldPosterior:
-    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says. `start` as in `propagate`."""
+    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says. `start`, `looks_off` (z,) as in
+    `propagate`."""
     z = len(mean) - NUISANCES
     rows, linear, ordinal = _told(marks, bead, z)
     shared_before = mean[z + HABIT :], cov[z + HABIT :, z + HABIT :]
@@ -333,7 +352,17 @@ def _one(
         return FieldPosterior(mean, cov, (), shared_before=shared_before, eye_scatter=scatter)
     begun = None if start is None else (start[0][None], start[1][None])
     done = propagate(
-        mean[None], cov[None], rows, linear, ordinal, fails[None], np.array([scatter]), bead, sweeps, begun
+        mean[None],
+        cov[None],
+        rows,
+        linear,
+        ordinal,
+        fails[None],
+        np.array([scatter]),
+        bead,
+        sweeps,
+        begun,
+        None if looks_off is None else looks_off[None],
     )
     seen = {o.at for o in ordinal}
     tau, nu = done.tau[0], done.nu[0]

@@ -49,9 +49,11 @@ def propagate(
     bead: Bead,
     sweeps: int,
     start: tuple[Array, Array] | None = None,
+    looks_off: Array | None = None,
 ) -> Propagated:
     """Expectation propagation in lanes (l,): `mean` (l, d), `cov` (l, d, d), `fails` (l, z), `scatter` (l,) in r.
 
+    `looks_off` (l, z): a zone looks so many mm further away than its row says.
     `start` (l, n), (l, n): the sites' tau and nu to begin with, where it is known about where the answer lies.
     """
     lanes, n = len(mean), len(rows)
@@ -69,7 +71,8 @@ def propagate(
         held = np.flatnonzero(site.bands)
         phi = fails[:, site.zone]
         seen_var = cavity_var + noise
-        log_z, shift, shrink = truncated_moments(cavity_mean[:, None], seen_var[:, None], low[held], high[held])
+        seen_mean = cavity_mean if looks_off is None else cavity_mean + looks_off[:, site.zone]
+        log_z, shift, shrink = truncated_moments(seen_mean[:, None], seen_var[:, None], low[held], high[held])
         inside = (1 - phi)[:, None] * site.bands[held] * np.exp(log_z)
         outside = (1 - phi) * site.rest + phi * site.fails
         total = inside.sum(axis=1) + outside

@@ -326,7 +326,11 @@ class PracticePerson:
     def _fails(self, proof: ProofPlan, zone: int, rng: np.random.Generator) -> bool:
         """Whether a zone does not hold for what all zones share."""
         cause = self.body.truth.cause
-        return cause in LAYER.causes and bool(rng.random() < fails_of(cause, proof.places)[zone])
+        return (
+            cause in LAYER.causes
+            and cause not in proof.zones[zone].spares
+            and bool(rng.random() < fails_of(cause, proof.places)[zone])
+        )
 
     def _cold_plate(self, proof: ProofPlan, zone: int) -> bool:
         laid = self._laid(proof, zone)
@@ -342,12 +346,12 @@ class PracticePerson:
         body, at, half = self.body, proof.zones[zone], proof.patch_mm / 2
         laid = self._laid(proof, zone)
         flow = body.truth.extrusion
-        if (row := LAYER.causes.get(body.truth.cause)) is not None:
+        if (row := LAYER.causes.get(body.truth.cause)) is not None and body.truth.cause not in at.spares:
             flow *= 1 + row.flow
         if laid:
             tip_c, speed = (float(np.mean([getattr(p, name) for p in laid])) for name in ("tip_c", "speed_mm_s"))
             # A tip too cold melts less, and one too fast pushes less out than was asked of it.
-            flow *= max(1 - COLD_SHARE_C * max(proof.nozzle_c - FORGIVEN_C - tip_c, 0), 0.5)
+            flow *= max(1 - COLD_SHARE_C * max((at.nozzle_c or proof.nozzle_c) - FORGIVEN_C - tip_c, 0), 0.5)
             flow *= max(1 - FAST_SHARE * max(speed - FAST_MM_S, 0), 0.5)
             return float(np.mean([p.gap_mm for p in laid])), flow
         places = [

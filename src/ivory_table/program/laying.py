@@ -17,6 +17,8 @@ from ivory_table.program.reader import Toolpath
 
 #: Where a program has ended and only keeps the machine warm for a while.
 WARM = f"; stays warm for {PROOF.warm_minutes:g} minutes, then off"
+#: Where somebody changes the filament.
+CHANGE = "; change the filament here"
 #: Where the tip waits for an eye, and a ladder may be stopped.
 LOOK = "; look: stop it here where this one is right"
 
@@ -36,13 +38,18 @@ class Writer:
         self.machine, self.filament, self.manner = machine, filament, manner
         self.lines: list[str] = []
         self.relative = machine.relative_extrusion
-        self.per_mm = bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
+        self.bead = bead
+        self.load(filament)
         self.at = (0.0, 0.0)
         self.filament_mm = 0.0
         self.seconds = 0.0
 
     def say(self, *lines: str) -> None:
         self.lines += lines
+
+    def load(self, filament: Filament) -> None:
+        """What is laid from here on."""
+        self.per_mm = self.bead.area_mm2 / (pi / 4 * filament.diameter_mm**2)
 
     def push(self, mm: float, speed_mm_s: float) -> None:
         self.filament_mm += mm

@@ -9,9 +9,9 @@ import numpy as np
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.manner import Manner, shipped
 from ivory_table.core.plate import Filament, Machine, Plate
-from ivory_table.core.proof import ProofPlan, Zone, loop_mm, skirt_half_mm
+from ivory_table.core.proof import SIDE_BY_SIDE, ProofPlan, Zone, loop_mm, skirt_half_mm
 from ivory_table.program.check import Points, is_clear
-from ivory_table.program.laying import LOOK, Program, Writer, ascii_only
+from ivory_table.program.laying import CHANGE, LOOK, Program, Writer, ascii_only
 
 
 @dataclass(frozen=True)
@@ -22,6 +22,8 @@ class Stretch:
     lines: tuple[Points, ...]
     away_mm: float = 0.0
     nozzle_c: float | None = None
+    #: With the proof's other filament.
+    other: bool = False
     #: The tip lifts and waits for an eye after it.
     looked_at: bool = False
 
@@ -69,9 +71,15 @@ def _written(
     out.say("; prime")
     for x, y in prime[1:]:
         out.line(x, y)
-    celsius = proof.nozzle_c
+    celsius, loaded = proof.nozzle_c, False
     for stretch in stretches(plate, proof):
-        if stretch.nozzle_c is not None and stretch.nozzle_c != celsius:
+        if proof.other is not None and stretch.other and not loaded:
+            loaded = True
+            _change_to(out, proof.other, hottest_c=max(celsius, proof.other.nozzle_c), over=prime[0])
+            celsius = proof.other.nozzle_c
+            out.say("; prime")
+            out.path([(x, y + 3 * proof.line_mm) for x, y in prime], h)
+        elif stretch.nozzle_c is not None and stretch.nozzle_c != celsius:
             celsius = stretch.nozzle_c
             out.lift_to(PROOF.park_mm)
             out.say(manner.send("heat_tip_wait", celsius=celsius) + " ; another temperature")
@@ -86,6 +94,24 @@ def _written(
     return out
 
 
+def _change_to(out: Writer, other: Filament, *, hottest_c: float, over: tuple[float, float]) -> None:
+    """Lifted clear of what is laid, as hot as the hotter of the two needs it, until somebody has changed the filament."""
+    manner = out.manner
+    out.push(-PROOF.retract_mm, 25)
+    out.lift_to(PROOF.park_mm)
+    out.travel(*over)
+    out.push(PROOF.retract_mm, 25)
+    out.say(manner.send("heat_tip_wait", celsius=hottest_c) + " ; so hot that the old one comes out")
+    out.say(f"; load {ascii_only(other.name)}, and push until it comes clean")
+    waits = manner.send("pause") if manner.can("pause") else ""
+    if not waits and manner.can("dwell"):
+        waits = manner.send("dwell", seconds=PROOF.change_s)
+    out.say(f"{waits} {CHANGE}".strip())
+    out.seconds += PROOF.change_s
+    out.say(manner.send("heat_tip_wait", celsius=other.nozzle_c) + " ; another temperature")
+    out.load(other)
+
+
 #: Proofs whose patches are lines alone, with no outline around them.
 BARE = ("ladder", "two_heights")
 _WORDS = {
@@ -97,6 +123,7 @@ _WORDS = {
     "ladder": "a ladder of {} steps",
     "two_heights": "{} half patches, closer and further by turns",
     "pair": "{} patches at two temperatures",
+    "two_filaments": "{} patches of two filaments",
 }
 
 
@@ -116,9 +143,9 @@ def stretches(plate: Plate, proof: ProofPlan) -> tuple[Stretch, ...]:
     for number, zone in enumerate(zones, 1):
         strokes = _strokes(proof, zone, number)
         lines = (_patch(proof, zone),) if bare else (_outline(proof, zone), _patch(proof, zone))
-        heat = zone.nozzle_c or (proof.nozzle_c if proof.kind == "pair" else None)
+        heat = zone.nozzle_c or (proof.nozzle_c if proof.kind in SIDE_BY_SIDE else None)
         name = f"patch {number}: {zone.name}"
-        out.append(Stretch(name, (*lines, *strokes), zone.away_mm, heat, looked_at=ladder))
+        out.append(Stretch(name, (*lines, *strokes), zone.away_mm, heat, zone.other, looked_at=ladder))
     return tuple(out)
 
 

@@ -25,7 +25,7 @@ def triangles(plate: Plate, proof: ProofPlan) -> Array:
     """
     if not proof.is_shape:
         raise ValueError(
-            "Several heights or temperatures are the machine's doing, not a shape's: take the program for that."
+            "Several heights, temperatures or filaments are the machine's doing, not a shape's: take the program for that."
         )
     blocks: list[Array] = []
     h, half = proof.layer_mm, proof.patch_mm / 2

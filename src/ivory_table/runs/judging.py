@@ -31,7 +31,7 @@ def judge_proof(run: "RunState", proof: ProofRun) -> JudgedProof:
     z = len(zones)
     before = mean[:z], np.sqrt(np.maximum(np.diag(cov)[:z], 0.0))
     places = np.array(proof.plan.zone_places)
-    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, places, run.caliper_off)
+    found, eye = judged_field(mean, cov, marks, bead, run.eye, run.causes, places, run.caliper_off, proof.plan.spares)
     constant = np.append(layer + run.belief.shift_mm + believes, 0.0)
     return JudgedProof(rows, constant, before, found, eye)
 
@@ -161,4 +161,4 @@ def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
         choice = 5
     aways = ladder_aways(*run.common_gap, run.bead.layer_mm) if choice == "ladder" else (0.0,)
     grid = run.mesh.grid if run.mesh else None
-    return plan(setup.machine, setup.plate, setup.filament, choice, grid, aways, run.bead)
+    return plan(setup.machine, setup.plate, setup.filament, choice, grid, aways, run.bead, run.other_filament)

@@ -10,7 +10,7 @@ from ivory_table.core.causes import Causes
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.mesh import MeshSurvey
-from ivory_table.core.plate import ConventionId, ProbeTilt, Screw, TipHeat
+from ivory_table.core.plate import ConventionId, Filament, ProbeTilt, Screw, TipHeat
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.thermal import School, ThermalReading
 from ivory_table.core.thick import CaliperOff
@@ -121,6 +121,8 @@ class RunRecord:
     feed_off: float = 0.0
     #: Whether a caliper is at hand; None while nobody has said.
     caliper: bool | None = None
+    #: What may be printed beside the run's own filament; None while nobody has said.
+    other_filament: Filament | None = None
     #: Whether somebody said that no mesh is measured in this run.
     mesh_declined: bool = False
     #: Whether a rule is, to measure the feed with.

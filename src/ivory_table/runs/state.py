@@ -282,6 +282,7 @@ class RunState(RunRecord):
             known.causes,
             np.array(laid.zone_places),
             known.caliper_off,
+            laid.spares,
         )[0]
 
     def gaps_before(self, laid: ProofPlan) -> tuple[Array, Array]:

@@ -4,6 +4,7 @@ from typing import Any
 
 from ivory_table.core.defaults import PREPARE
 from ivory_table.core.face import Grip, coat_of, face_of, grip_on
+from ivory_table.core.plate import Plate
 from ivory_table.core.setup import RunSetup
 from ivory_table.core.value import StationName, Value
 from ivory_table.runs.doubts import Refused
@@ -75,12 +76,16 @@ def _for_this_plate(row: dict[str, Any], setup: RunSetup) -> dict[str, Any]:
     return row | {"text": row["text"].format(what=grip.what, words=grip.words)}
 
 
-def grip_here(run: OpenRun) -> Grip | None:
-    """How this plastic holds on the plate as it was prepared: a coat that was laid in this run counts."""
+def prepared_plate(run: OpenRun) -> Plate:
+    """The plate with the coat that was laid in this run, where one was."""
     plate, done = run.setup.plate, run.state.checks
-    if "done" in (done.get("release_layer"), done.get("coat_for_grip")):
-        plate = plate.model_copy(update={"coat": "glue"})
-    return grip_on(plate, run.setup.filament.material)
+    laid = "done" in (done.get("release_layer"), done.get("coat_for_grip"))
+    return plate.model_copy(update={"coat": "glue"}) if laid else plate
+
+
+def grip_here(run: OpenRun) -> Grip | None:
+    """How this plastic holds on the plate as it was prepared."""
+    return grip_on(prepared_plate(run), run.setup.filament.material)
 
 
 def refuse_open_limit(run: OpenRun, field: str) -> None:

@@ -1480,6 +1480,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/other_proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Get Other Proof
+         * @description Another proof than the next step prints: what it takes and tells, beside every other kind.
+         */
+        get: operations["get_other_proof_api_runs__run_id__other_proof_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/placing": {
         parameters: {
             query?: never;
@@ -2223,7 +2243,7 @@ export interface components {
              * Causes
              * @default []
              */
-            causes: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed")[];
+            causes: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed" | "roll")[];
             /**
              * Clean
              * @default []
@@ -2598,7 +2618,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed" | "roll";
             /** Found */
             found: boolean;
             /**
@@ -2616,7 +2636,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed" | "roll";
             /**
              * @description discriminator enum property added by openapi-typescript
              * @enum {string}
@@ -3567,6 +3587,8 @@ export interface components {
         };
         /** FirstLayerView */
         FirstLayerView: {
+            /** Beside */
+            beside: string;
             /** Caliper */
             caliper: boolean | null;
             /** Cards */
@@ -4131,7 +4153,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["LeftFor"] | components["schemas"]["LayerChosen"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["OtherFilamentTold"] | components["schemas"]["LeftFor"] | components["schemas"]["LayerChosen"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -4762,7 +4784,7 @@ export interface components {
              * Cause
              * @enum {string}
              */
-            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed";
+            cause: "zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed" | "roll";
             /** Found */
             found: string;
             /** Minutes */
@@ -5819,6 +5841,34 @@ export interface components {
             words: string;
         };
         /**
+         * OtherFilamentTold
+         * @description What is printed beside the run's own filament, to tell what is the filament's doing.
+         */
+        OtherFilamentTold: {
+            filament: components["schemas"]["Filament"];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "other_filament_told";
+        };
+        /**
+         * OtherProof
+         * @description A proof of another kind than the next step prints, for whoever would rather have that.
+         */
+        OtherProof: {
+            /** Filament Mm */
+            filament_mm: number;
+            /** Minutes */
+            minutes: number;
+            /** Patch Mm */
+            patch_mm: number;
+            plan: components["schemas"]["ProofPlan"];
+            printing: components["schemas"]["Printing"];
+            /** Proposals */
+            proposals: components["schemas"]["Proposal"][];
+        };
+        /**
          * Outline
          * @description A closed line on the plate, mm; the first of a layer's is outer or inner alike (even-odd filled).
          */
@@ -6523,13 +6573,14 @@ export interface components {
              * @default patches
              * @enum {string}
              */
-            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             /** Layer Mm */
             layer_mm: number;
             /** Line Mm */
             line_mm: number;
             /** Nozzle C */
             nozzle_c: number;
+            other?: components["schemas"]["Filament"] | null;
             /** Patch Mm */
             patch_mm: number;
             /** Zones */
@@ -6555,7 +6606,7 @@ export interface components {
              * Choice
              * @enum {unknown}
              */
-            choice: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+            choice: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             /** Chosen */
             chosen: boolean;
             /** Filament Mm */
@@ -7852,7 +7903,7 @@ export interface components {
              * @default advised
              * @enum {unknown}
              */
-            zones: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+            zones: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
         };
         /** StartRun */
         StartRun: {
@@ -8921,6 +8972,16 @@ export interface components {
             name: string;
             /** Nozzle C */
             nozzle_c?: number | null;
+            /**
+             * Other
+             * @default false
+             */
+            other: boolean;
+            /**
+             * Spares
+             * @default []
+             */
+            spares: ("zero" | "coat" | "cold_plate" | "draught" | "fan" | "fast" | "tip_cold" | "tip_hot" | "priming" | "feed" | "roll")[];
             /** X Mm */
             x_mm: number;
             /** Y Mm */
@@ -11302,7 +11363,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11337,7 +11398,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11376,7 +11437,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11621,7 +11682,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11656,7 +11717,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11823,7 +11884,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11934,7 +11995,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11969,7 +12030,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12008,7 +12069,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12066,6 +12127,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StoredChange"];
+                };
+            };
+            /** @description A refusal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_other_proof_api_runs__run_id__other_proof_get: {
+        parameters: {
+            query?: {
+                /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+            };
+            header?: never;
+            path: {
+                /** @description The run's id. */
+                run_id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OtherProof"];
                 };
             };
             /** @description A refusal. */
@@ -12254,7 +12350,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12289,7 +12385,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12360,7 +12456,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12397,7 +12493,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12436,7 +12532,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12770,7 +12866,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12805,7 +12901,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12940,7 +13036,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12975,7 +13071,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -13014,7 +13110,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {

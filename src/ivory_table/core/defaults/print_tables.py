@@ -114,6 +114,8 @@ class Cause(Value):
     flow: float = 0.0
     flow_sd: float = 0.0
     astray_mm: float = 0.0
+    #: Its chance once somebody suspects it, where that is another one.
+    suspected: float = 0.0
     #: So many times more often, by material.
     more: dict[str, float] = {}
     look: Look | None = None
@@ -213,6 +215,10 @@ class Proof(Value):
     halves_clear_sds: float
     look_s: float
     pair_c: float
+    hotter_spares: tuple[str, ...]
+    other_spares: tuple[str, ...]
+    diameter_within_mm: float
+    change_s: float
     skirt_gap_mm: float
     travel_mm_s: float
     first_layer_mm_s: float

@@ -6,11 +6,13 @@ import numpy as np
 from pydantic import Field
 
 from ivory_table.core.action import Action
-from ivory_table.core.defaults import JUDGE, LAYER
+from ivory_table.core.defaults import HEAT, JUDGE, LAYER, PROOF
+from ivory_table.core.face import grip_on
 from ivory_table.core.mesh import neighbour_of
 from ivory_table.core.odds import Odds
 from ivory_table.core.offset import StoredChange, convention, stored_after
 from ivory_table.core.placing import SoundArea, grid_of, largest_sound, share_sound
+from ivory_table.core.plate import Filament
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.value import Array, StationName, Value
 from ivory_table.core.words import signed
@@ -18,6 +20,7 @@ from ivory_table.runs.judging import may_prime, next_proof
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.state import RunState
+from ivory_table.stations.asked import prepared_plate
 from ivory_table.stations.first_layer.entries import CauseMended, LayerChosen, LeftFor, ProofStarted, ZoneCleaned
 from ivory_table.stations.sheet import Turn
 from ivory_table.stations.stored.entries import OffsetSet
@@ -122,7 +125,40 @@ def printing_of(run: OpenRun, laid: ProofPlan) -> Printing:
             f"Each step is laid nearer to the plate than the one before, down to z {signed(lowest)}. Stay beside it, a hand at the "
             f"stop: end it at the first step that holds and closes, and tell which that was.{limit}"
         )
+    if laid.kind == "pair":
+        words = (
+            f"Three patches as usual, and beside each one {PROOF.pair_c:.0f} °C hotter at the same height: "
+            "what differs is the tip's temperature alone."
+        )
+    if laid.other is not None:
+        words, caution = _change_words(run, laid, laid.other)
     return Printing(is_shape=laid.is_shape, begins=begins, words=words, caution=caution)
+
+
+def _change_words(run: OpenRun, laid: ProofPlan, other: Filament) -> tuple[str, str]:
+    """What two filaments side by side tell, how one is changed for the other, and what to beware of."""
+    usual = run.setup.filament
+    waits = run.manner.can("pause") or run.manner.can("dwell")
+    stop = (
+        "The program lifts the tip clear and waits while you change it"
+        if waits
+        else "Stop the machine by hand where the program says to change it"
+    )
+    words = (
+        f"Three patches of {usual.name}, and beside each one of {other.name} at the same height. {stop}: push until it comes clean, "
+        f"and wipe the tip. Load {usual.name} again afterwards."
+    )
+    if abs(other.bed_c - laid.bed_c) > HEAT.within_c:
+        words += (
+            f" The plate stays at {laid.bed_c:.0f} °C, and {other.name} wants {other.bed_c:.0f} °C: where it does not hold, "
+            "that tells nothing."
+        )
+    hottest = max(laid.nozzle_c, other.nozzle_c)
+    caution = f"The tip is at {hottest:.0f} °C while you change it: do not touch it, air the room."
+    grip = grip_on(prepared_plate(run), other.material)
+    if grip is not None and grip.holds == "too_well":
+        caution += f" {grip.words}."
+    return words, caution
 
 
 def _order_words(state: RunState, laid: ProofPlan) -> str:

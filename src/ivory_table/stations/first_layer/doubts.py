@@ -3,13 +3,14 @@
 import numpy as np
 
 from ivory_table.core.defaults import BEAD, LAYER
+from ivory_table.core.proof import plan
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import refuse_open_limit
 
-from .entries import FeedMeasured, Judged, ProofStarted
+from .entries import FeedMeasured, Judged, OtherFilamentTold, ProofStarted
 
 
 @doubt.register
@@ -21,6 +22,25 @@ def _proof_started(what: ProofStarted, run: OpenRun, source: Source) -> None:
     for zone in what.proof.zones:
         if not plate.holds(zone.x_mm, zone.y_mm):
             raise Refused("zone_off_plate", f"{zone.name} would lie off {plate.name}.", "proof")
+
+
+@doubt.register
+def _other_filament_told(what: OtherFilamentTold, run: OpenRun, source: Source) -> None:
+    if what.filament.id == run.setup.filament.id:
+        raise Refused(
+            "same_filament", f"{what.filament.name} is what this run prints with. Take another one.", "filament"
+        )
+    try:
+        plan(
+            run.setup.machine,
+            run.setup.plate,
+            run.setup.filament,
+            "two_filaments",
+            bead=run.state.bead,
+            other=what.filament,
+        )
+    except ValueError as wrong:
+        raise Refused("does_not_fit_beside", str(wrong), "filament") from None
 
 
 @doubt.register

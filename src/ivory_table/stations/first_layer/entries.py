@@ -9,7 +9,7 @@ from ivory_table.core.causes import CauseId
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.offset import direction_words
 from ivory_table.core.placing import SoundArea
-from ivory_table.core.plate import Machine
+from ivory_table.core.plate import Filament, Machine
 from ivory_table.core.proof import MOST_ZONES, ProofPlan
 from ivory_table.core.signs import SignId
 from ivory_table.runs.row import Effect, Row
@@ -189,6 +189,18 @@ class ToolTold(Row):
         if self.tool == "mesh":
             return "a mesh may be measured" if self.here else "no mesh is measured this time"
         return f"a {self.tool} is at hand" if self.here else f"no {self.tool} at hand"
+
+
+class OtherFilamentTold(Row):
+    """What is printed beside the run's own filament, to tell what is the filament's doing."""
+
+    kind: Literal["other_filament_told"] = "other_filament_told"
+    effect: ClassVar[Effect] = "none"
+    stations: ClassVar = ("first_layer",)
+    filament: Filament
+
+    def words(self, machine: Machine) -> str:
+        return f"{self.filament.name} may be printed beside it"
 
 
 class LeftFor(Row):

@@ -4,10 +4,11 @@ from typing import Any
 
 from ivory_table.core.defaults import PROOF
 from ivory_table.core.offset import StoredChange, convention, direction_words
+from ivory_table.core.plate import Filament
 from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.link.session import Session
 from ivory_table.link.trouble import Cancelled
-from ivory_table.program.laying import LOOK, WARM, seconds_by_line
+from ivory_table.program.laying import CHANGE, LOOK, WARM, seconds_by_line
 from ivory_table.program.reader import bare, read_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
@@ -55,6 +56,9 @@ def print_proof(work: Work) -> None:
                     end_proof(work, "cancelled", zone + 1, lines[last:])
                     return
                 continue
+            if line.endswith(CHANGE) and laid.other is not None:
+                session.question(changing(laid.other), (LOADED,), "change")
+                continue
             told = bare(line)
             if not told:
                 continue
@@ -76,6 +80,14 @@ def print_proof(work: Work) -> None:
             work.keep(SpeedSet(percent=speed_was))
     if abs(work.state.nudged_mm) > 5e-4:
         settle_nudges(work)
+
+
+#: The answer once the filament was changed.
+LOADED = "it is loaded"
+
+
+def changing(other: Filament) -> str:
+    return f"Load {other.name}, push until it comes clean of the old one, and wipe the tip, which is hot. Is it loaded?"
 
 
 #: What is asked of a step of a ladder, and the answer that ends it.

@@ -1,11 +1,13 @@
 """What could be printed next: how long it takes, how much filament, and what it would tell."""
 
-from ivory_table.core.proof import PROOF_CHOICES, ProofChoice
+from ivory_table.core.proof import PROOF_CHOICES, ProofChoice, ProofPlan
 from ivory_table.core.proof_field import expected_sd
 from ivory_table.core.value import Value
 from ivory_table.program.proof import estimate
 from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
+from ivory_table.stations.first_layer.doing import Printing, printing_of
+from ivory_table.stations.first_layer.files import plan_of, program_for
 
 NAMES: dict[ProofChoice, str] = {
     5: "five patches: corners and centre",
@@ -19,6 +21,7 @@ NAMES: dict[ProofChoice, str] = {
     "ladder": "a ladder, closer step by step",
     "two_heights": "each zone at two heights",
     "pair": "two temperatures of the tip side by side",
+    "two_filaments": "two filaments side by side",
 }
 
 
@@ -37,6 +40,31 @@ class Proposal(Value):
     why_not: str = ""
 
 
+class OtherProof(Value):
+    """A proof of another kind than the next step prints, for whoever would rather have that."""
+
+    plan: ProofPlan
+    patch_mm: float
+    minutes: float
+    filament_mm: float
+    proposals: tuple[Proposal, ...]
+    printing: Printing
+
+
+def other_proof(run: OpenRun, choice: ProofChoice) -> OtherProof:
+    """Raises Refused where it has no room."""
+    laid = plan_of(run, choice)
+    made = program_for(run, laid, run.manner)
+    return OtherProof(
+        plan=laid,
+        patch_mm=laid.patch_mm,
+        minutes=made.minutes,
+        filament_mm=made.filament_mm,
+        proposals=proposals(run, choice),
+        printing=printing_of(run, laid),
+    )
+
+
 def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
     """Every kind of proof that fits, with the one that is advised marked."""
     state, setup = run.state, run.setup
@@ -44,9 +72,15 @@ def proposals(run: OpenRun, choice: ProofChoice) -> tuple[Proposal, ...]:
     wanted = next_proof(state, choice)
     now = state.common_gap[1]
     known = state.with_marks()
+    absent = {
+        "advised",
+        *(["mesh"] if state.mesh is None else []),
+        *(["reversed"] if not state.proofs else []),
+        *(["two_filaments"] if state.other_filament is None else []),
+    }
     out = []
     for one in PROOF_CHOICES:
-        if one == "advised" or (one == "mesh" and state.mesh is None) or (one == "reversed" and not state.proofs):
+        if one in absent:
             continue
         try:
             laid = next_proof(state, one)

@@ -14,6 +14,7 @@ from ivory_table.runs.doubts import Refused
 
 from ..http import RunId, Zones, desk, download, download_bytes
 from .files import proof_file, proof_shapes
+from .proposals import OtherProof, other_proof
 from .settings import PlacingView, RecipeView, placing_view, recipe_view
 
 routes = APIRouter()
@@ -44,6 +45,12 @@ def get_stl(request: Request, run_id: RunId, zones: Zones = "advised", only: Onl
 @routes.get("/proof.3mf", response_class=Response)
 def get_3mf(request: Request, run_id: RunId, zones: Zones = "advised", only: Only = (), step: Step = None) -> Response:
     return download_bytes(*proof_shapes(desk(request).open(run_id), zones, "3mf", only, step), "model/3mf")
+
+
+@routes.get("/other_proof")
+def get_other_proof(request: Request, run_id: RunId, zones: Zones = 5) -> OtherProof:
+    """Another proof than the next step prints: what it takes and tells, beside every other kind."""
+    return other_proof(desk(request).open(run_id), zones)
 
 
 @routes.get("/recipe")

@@ -21,6 +21,7 @@ from .entries import (
     LayerChosen,
     LeftFor,
     Nudged,
+    OtherFilamentTold,
     ProofEnded,
     ProofStarted,
     SpeedSet,
@@ -170,6 +171,14 @@ def _tool_told(what: ToolTold, run: RunState, entry: Entry) -> RunState:
     if what.tool == "mesh":
         return replace(run, mesh_declined=not what.here)
     return replace(run, caliper=what.here) if what.tool == "caliper" else replace(run, rule=what.here)
+
+
+@fold.register
+def _other_filament_told(what: OtherFilamentTold, run: RunState, entry: Entry) -> RunState:
+    """Whoever lays another filament beside it suspects this one."""
+    return replace(
+        run, other_filament=what.filament, causes=run.causes.suspected("roll", after_proofs=bool(run.proofs))
+    )
 
 
 @fold.register

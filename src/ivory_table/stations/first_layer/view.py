@@ -6,6 +6,7 @@ from pydantic import AwareDatetime
 from scipy.special import ndtr
 
 from ivory_table.core.bead import Bead, Grade, GradeCard, Swatch, grade_cards, swatch
+from ivory_table.core.beside import beside_words
 from ivory_table.core.causes import CauseShown, LookFirst, shown
 from ivory_table.core.defaults import JUDGE, LAYER
 from ivory_table.core.face import stuck_words
@@ -121,6 +122,8 @@ class FirstLayerView(StationView):
     #: Signs that can be told of a zone beside its grade, the causes that are likely, and what is known of feed and eye.
     signs: tuple[Sign, ...]
     causes: tuple[CauseShown, ...]
+    #: What two rows of patches side by side say; empty for another proof.
+    beside: str
     #: What to do with what would not come off; empty where nobody said that.
     stuck: str
     #: What to look at before the best next step is done; None where no look would tell more.
@@ -231,6 +234,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         whole_plate=whole_plate(run) if step == "done" else "",
         signs=SIGNS,
         causes=shown(field.shared) if begun and judged else (),
+        beside=beside_words(laid, looking.marks, setup.filament.name) if begun else "",
         stuck=stuck_words(grip_here(run)) if any("holds_hard" in m.signs for m in looking.marks.values()) else "",
         look=look_before(run) if step in ("decide", "done") else None,
         feed=_feed(run),

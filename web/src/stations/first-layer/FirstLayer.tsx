@@ -19,6 +19,7 @@ import { LiveChange } from "./LiveChange";
 import { LookFirst, lookKeys } from "./LookFirst";
 import { MeasurePatches } from "./MeasurePatches";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
+import { OtherProof } from "./OtherProof";
 import { PrintSlip } from "./PrintSlip";
 import { mmOf, NOTHING_TOLD, type Told, wrongMeasures } from "./told";
 import { ZonesLayer } from "./ZonesLayer";
@@ -140,6 +141,8 @@ export function FirstLayer() {
   const printSlip = (
     <PrintSlip
       view={view}
+      offered={view}
+      isNext
       zones={zones}
       setZones={(z) => {
         setZones(z);
@@ -148,6 +151,7 @@ export function FirstLayer() {
       only={only}
       setOnly={setOnly}
       start={start}
+      keep={keep}
       busy={busy}
     />
   );
@@ -312,7 +316,14 @@ export function FirstLayer() {
               {printSlip}
             </details>
           )}
+          {deciding && !judging && !view.unseen && <OtherProof view={view} keep={keep} busy={busy} />}
           {!feedFirst && feed}
+          {!judging && view.beside && (
+            <Panel tone="brass">
+              <p className="text-sm font-medium">Side by side</p>
+              <p className="text-sm">{view.beside}</p>
+            </Panel>
+          )}
           {!judging && view.stuck && (
             <Panel tone="brass">
               <p className="text-sm font-medium">It would not come off</p>

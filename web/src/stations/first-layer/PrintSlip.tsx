@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
-import type { WithHead, Zones } from "../../api/run";
+import type { KeepEntry, WithHead, Zones } from "../../api/run";
 import { Button, Choice, Eyebrow, Panel } from "../../ui/controls";
+import { OtherFilament } from "./OtherFilament";
 import { PrintingWords, ProofFiles } from "./ProofFiles";
 
 const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
@@ -12,28 +13,38 @@ const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   ladder: "ladder",
   two_heights: "halves",
   pair: "two temperatures",
+  two_filaments: "two filaments",
 };
 
 /** The proof before it is printed: which kind, what it takes and tells, and its files. */
 export function PrintSlip({
   view,
+  offered,
   zones,
   setZones,
   only,
   setOnly,
   start,
+  keep,
   busy,
+  isNext,
 }: {
   view: WithHead<Schemas["FirstLayerView"]>;
+  /** What it lays, takes and tells. */
+  offered: Schemas["OtherProof"];
   zones: Zones;
   setZones: (z: Zones) => void;
   only: readonly number[];
   setOnly: (zones: readonly number[]) => void;
   start: () => void;
+  keep: KeepEntry;
   busy: boolean;
+  /** It is what the next step prints; else one that somebody would rather have. */
+  isNext: boolean;
 }) {
   const again = view.step === "print_again";
-  const { plan, proposals } = view;
+  const next = isNext && !view.unseen;
+  const { plan, proposals, minutes } = offered;
   const chosen = proposals.find((p) => p.chosen);
   const advised = proposals.find((p) => p.advised);
   const told = (p: Schemas["Proposal"]) => `${p.minutes.toFixed(0)} min, leaves ±${p.leaves_mm.toFixed(3)} mm`;
@@ -42,10 +53,10 @@ export function PrintSlip({
   return (
     <>
       <Eyebrow
-        left={again || view.unseen ? "Something was changed since" : "Proof 1"}
-        right={`${view.minutes.toFixed(0)} min`}
+        left={!isNext ? "Another proof" : next && !again ? "Proof 1" : "Something was changed since"}
+        right={`${minutes.toFixed(0)} min`}
       />
-      <h2 className={view.unseen ? "font-semibold" : "text-2xl leading-tight font-semibold"}>
+      <h2 className={next ? "text-2xl leading-tight font-semibold" : "font-semibold"}>
         {plan.kind === "two_heights"
           ? "Print each zone at two heights."
           : again
@@ -77,12 +88,15 @@ export function PrintSlip({
         </p>
       )}
       <p className="text-sm text-graphite">
-        {plan.kind === "patches" ? `${plan.zones.length} patches of ${view.patch_mm.toFixed(0)} mm` : chosen?.name},
-        line {plan.line_mm.toFixed(2)}, layer {plan.layer_mm.toFixed(2)} mm; {(view.filament_mm / 1000).toFixed(2)} m of
-        filament. {view.printing.begins}
+        {plan.kind === "patches" ? `${plan.zones.length} patches of ${offered.patch_mm.toFixed(0)} mm` : chosen?.name},
+        line {plan.line_mm.toFixed(2)}, layer {plan.layer_mm.toFixed(2)} mm; {(offered.filament_mm / 1000).toFixed(2)} m
+        of filament. {offered.printing.begins}
       </p>
       {view.layer_words && <p className="text-sm">{view.layer_words}</p>}
-      <PrintingWords printing={view.printing} />
+      <PrintingWords printing={offered.printing} />
+      {view.step !== "print" && (
+        <OtherFilament view={view} keep={keep} chosen={() => setZones("two_filaments")} busy={busy} />
+      )}
       {plan.kind === "patches" && (
         <details>
           <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
@@ -112,13 +126,8 @@ export function PrintSlip({
           <p className="text-sm">The new Z offset is not read back yet. Do that at Z offset before printing.</p>
         </Panel>
       )}
-      <ProofFiles runId={view.head.id} printing={view.printing} query={query} />
-      <Button
-        look={view.unseen ? "plain" : "main"}
-        keyHint={view.unseen ? undefined : "Enter"}
-        disabled={busy}
-        onClick={start}
-      >
+      <ProofFiles runId={view.head.id} printing={offered.printing} query={query} />
+      <Button look={next ? "main" : "plain"} keyHint={next ? "Enter" : undefined} disabled={busy} onClick={start}>
         It is printed, judge the {KINDS[plan.kind]}
       </Button>
     </>

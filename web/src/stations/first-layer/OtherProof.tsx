@@ -1,0 +1,65 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, api, type Refusal, type Schemas } from "../../api/client";
+import type { KeepEntry, WithHead, Zones } from "../../api/run";
+import { Wrong } from "../../ui/controls";
+import { PrintSlip } from "./PrintSlip";
+
+/** Another proof than the next step prints: two rows side by side, a ladder, the whole plate. */
+export function OtherProof({
+  view,
+  keep,
+  busy,
+}: {
+  view: WithHead<Schemas["FirstLayerView"]>;
+  keep: KeepEntry;
+  busy: boolean;
+}) {
+  const [open, setOpen] = useState(false);
+  const [zones, setZones] = useState<Zones>("pair");
+  const [only, setOnly] = useState<readonly number[]>([]);
+  const runId = view.head.id;
+  const { data, error } = useQuery<Schemas["OtherProof"], Refusal>({
+    queryKey: ["run", runId, "other_proof", view.seq, zones],
+    queryFn: async () =>
+      // The client's types read pairs back as lists.
+      (await answer(
+        api.GET("/api/runs/{run_id}/other_proof", { params: { path: { run_id: runId }, query: { zones } } }),
+      )) as unknown as Schemas["OtherProof"],
+    enabled: open,
+    placeholderData: keepPreviousData,
+  });
+  const picked = only.length ? only : (data?.plan.zones.map((_, k) => k) ?? []);
+  return (
+    <details onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
+        print another proof instead
+      </summary>
+      <Wrong wrong={error} />
+      {data && (
+        <div className="flex flex-col gap-3">
+          <PrintSlip
+            view={view}
+            offered={data}
+            isNext={false}
+            zones={zones}
+            setZones={(z) => {
+              setZones(z);
+              setOnly([]);
+            }}
+            only={only}
+            setOnly={setOnly}
+            start={() =>
+              keep({
+                kind: "proof_started",
+                proof: { ...data.plan, zones: data.plan.zones.filter((_, k) => picked.includes(k)) },
+              })
+            }
+            keep={keep}
+            busy={busy}
+          />
+        </div>
+      )}
+    </details>
+  );
+}
