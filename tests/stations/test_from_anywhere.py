@@ -297,12 +297,12 @@ def test_something_thick_brings_the_tip_down_at_once_and_is_gone_when_taken_back
     run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
     view = offset.view.view(run)
     assert view.thick_helps
-    assert [s.under_mm for s in view.thick_sizes] == [0, 0.1, 0.2, 0.3, 0.4, 0.8, 1.6]
-    assert [s.not_mm for s in view.thick_sizes] == [0.1, 0.2, 0.3, 0.4, 0.8, 1.6, None]
+    assert [s.under_mm for s in view.thick_sizes] == [0, 0.1, 0.2, 0.3, 0.4, 0.6, 0.8, 1.2, 1.6]
+    assert [s.not_mm for s in view.thick_sizes] == [0.1, 0.2, 0.3, 0.4, 0.6, 0.8, 1.2, 1.6, None]
     z = view.next_z_mm
-    run = keep(desk, "offset", ThickTried(z_mm=z, under_mm=0.8, not_mm=1.6))
+    run = keep(desk, "offset", ThickTried(z_mm=z, under_mm=0.8, not_mm=1.2))
     later = offset.view.view(run)
-    assert later.moves[-1].thick == "0.8 mm goes under, 1.6 mm does not"
+    assert later.moves[-1].thick == "0.8 mm goes under, 1.2 mm does not"
     # It may come down by nearly what went under, and by no more.
     assert z - 0.8 < later.next_z_mm < z - 0.3
     run = keep(desk, "offset", TakenBack(entry_id=run.entries[-1].id))
@@ -326,17 +326,17 @@ def test_a_thickness_that_can_hardly_be_meant_is_asked_about_or_refused(desk: De
 
 def test_folds_of_a_gauge_that_nobody_measured_are_what_its_kind_usually_is(desk: Desk) -> None:
     gauge = start(desk, "heron").setup.gauge
-    assert gauge.folds_mm() == {1: 0.1, 2: 0.2, 3: 0.3, 4: 0.4, 8: 0.8, 16: 1.6}
+    assert gauge.folds_mm() == {1: 0.1, 2: 0.2, 3: 0.3, 4: 0.4, 6: 0.6, 8: 0.8, 12: 1.2, 16: 1.6}
     assert gauge.folds_doubt() == 0
     unmeasured = Gauge(id="a", name="a", kind="paper")
-    assert unmeasured.folds_mm() == {n: pytest.approx(0.095 * n, abs=0.006) for n in (1, 2, 3, 4, 8, 16)}
+    assert unmeasured.folds_mm() == {n: pytest.approx(0.095 * n, abs=0.006) for n in (1, 2, 3, 4, 6, 8, 12, 16)}
     assert unmeasured.folds_doubt() == pytest.approx(0.3, abs=0.05)
     # In runs begun before that was so, and of a lamp, there are none.
     assert unmeasured.folds_mm(usual=False) == {}
     assert Gauge(id="a", name="a", kind="lamp").folds_mm() == {}
     # One layer of a very thin one is for the five feels.
     thin = Gauge(id="a", name="a", thickness_mm=0.05, measured=True)
-    assert list(thin.folds_mm()) == [2, 3, 4, 8, 16]
+    assert list(thin.folds_mm()) == [2, 3, 4, 6, 8, 12, 16]
 
 
 @pytest.mark.parametrize(
