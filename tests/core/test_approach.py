@@ -92,6 +92,33 @@ def test_between_two_coarse_steps_the_search_ends_as_well(step: float, drag: flo
     assert not any(str(z) == "-0.0" for z in tried)
 
 
+@settings(max_examples=40)
+@given(st.floats(-0.15, 0.15), st.integers(0, 10**6))
+def test_the_gauge_is_slid_once_more_where_the_tip_stands_before_it_is_moved_for_as_little(
+    drag: float, seed: int
+) -> None:
+    rng, at = np.random.default_rng(seed), over(0.0, 0.1)
+    tried: list[float] = []
+    while (z := at.next_mm()) is not None and len(tried) < 30:
+        if tried and z == tried[-1]:
+            # Never for much less than the best place would tell, and never for ever.
+            assert tried.count(z) < OFFSET.felt_at_most
+            places = np.round(z + np.arange(-3, 4) * at.step_mm, 6)
+            best = min(at._expected_doubt(float(p)) for p in places if p >= at.lowest_mm)
+            assert at._expected_doubt(z) <= best + OFFSET.again_tells + 1e-9
+        tried.append(z)
+        at = at.feel(z, felt_at(z, drag, rng))
+    moved = sum(a != b for a, b in itertools.pairwise(tried)) + 1
+    assert moved <= 12
+
+
+def test_where_the_first_drag_was_felt_the_gauge_is_slid_again() -> None:
+    at = over(0.0, 0.1).feel(0.2, "free").feel(0.09, "drag")
+    assert at.next_mm() == 0.09
+    # Felt twice, and not so sure yet: now it is moved.
+    assert at.feel(0.09, "brush").next_mm() != 0.09
+
+
 def test_free_said_again_and_again_finds_nothing() -> None:
     """Forty times free, down to well below where the drag was believed: the drag is below, and nobody has felt it."""
     at, tried = over(0.1, 0.5), []

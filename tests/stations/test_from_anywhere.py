@@ -1,5 +1,7 @@
 """Coming down from anywhere: own buttons, a sign nobody has seen, a display that lies, and values mistyped."""
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -290,6 +292,20 @@ def test_a_practice_machine_has_a_second_tip_that_is_brought_to_its_height(desk:
     assert view.between_mm[0] - 0.02 <= truth <= view.between_mm[1] + 0.02
     with pytest.raises(Refused, match="Nothing is to be done"):
         offset.second.second_by_practice(desk, run)
+
+
+def test_the_gauge_is_slid_once_more_without_a_press_and_without_a_move(desk: Desk) -> None:
+    run = start(desk, "heron")
+    steps = run.setup.machine.model_copy(update={"z_presses_mm": (1.0, 0.1, 0.01)})
+    while not (view := offset.view.view(run)).stays:
+        assert view.step == "feel"
+        run = practise(desk, "offset", times=1)
+    with_buttons = offset.view.view(replace(run, setup=run.setup.model_copy(update={"machine": steps})))
+    assert view.next_z_mm == view.moves[-1].z_mm
+    assert with_buttons.presses == ()
+    later = offset.view.view(practise(desk, "offset", times=1))
+    assert len(later.moves) == len(view.moves) + 1
+    assert later.moves_made == view.moves_made
 
 
 def test_something_thick_brings_the_tip_down_at_once_and_is_gone_when_taken_back(desk: Desk) -> None:

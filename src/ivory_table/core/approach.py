@@ -280,7 +280,8 @@ class Approach:
     def next_mm(self) -> float | None:
         """The height to try next, in steps of the machine; None once the drag is found, or as well as such steps can find it.
 
-        As low as is safe while nothing was met; then where the answer is expected to leave the least doubt.
+        As low as is safe while nothing was met; then where the answer is expected to leave the least doubt, once more where the
+        tip stands if that tells nearly as much.
         """
         if self.found:
             return None
@@ -304,7 +305,13 @@ class Approach:
         foregone = bool(left) and self._doubt - min(left) < OFFSET.tells_least
         if not left or (foregone and self.drag[1] < step / 2):
             return None
-        return _plain(options[int(np.argmin(left))])
+        best = int(np.argmin(left))
+        here = next((k for k, z in enumerate(options) if abs(z - self.felt[-1][0]) < step / 2), best)
+        # To slide the gauge once more takes a moment, to move the tip and settle it longer.
+        once = self._times_at(float(options[here])) == 1
+        if once and left[here] - left[best] <= OFFSET.again_tells:
+            best = here
+        return _plain(options[best])
 
     def _times_at(self, z_mm: float) -> int:
         """How often the gauge was felt at this height, within half a step."""

@@ -123,9 +123,12 @@ class Descent:
         self.z, self.approach = self.work.settle()[2], None
 
     def feel(self, state: RunState, z: float) -> tuple[float, Feel]:
-        """Down to `z`: where the tip then is, and how the gauge slides there."""
-        self.down(state, z)
-        asked = f"{self.name}, z {self.z:.3f}: {state.setup.gauge.try_words}."
+        """Down to `z`, where it is not there yet: where the tip then is, and how the gauge slides there."""
+        stays = abs(z - self.z) < state.setup.machine.z_step_mm / 2
+        if not stays:
+            self.down(state, z)
+        once_more = ", once more" if stays else ""
+        asked = f"{self.name}, z {self.z:.3f}: {state.setup.gauge.try_words}{once_more}."
         feel: Any = self.work.session.question(asked, LOOSEST_FIRST, "feel")
         self.approach = self.at(state).feel(round(self.z, 4), feel)
         return round(self.z, 4), feel

@@ -196,12 +196,13 @@ def first_contact(
     one.keep("prepare", CheckDone(check="rough_zero", outcome="done"))
     x, y = one.body.mounted.centre
     one.body.truth.shift += float(rng.uniform(*scenario["far_mm"])) - one.body.gap(x, y, 0.0)
-    habit, moves, pressed = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0
+    habit, moves, pressed, stands = float(rng.normal(0, scenario["eye_habit"])), 0, 0.0, np.inf
     now = offset.step.now_at(one.now)
     while now.next_z_mm is not None and moves < scenario["moves_cap"]:
         z, gap = now.next_z_mm, one.body.gap(x, y, now.next_z_mm)
         pressed = max(pressed, one.body.sheet_mm() - gap)
-        moves += 1
+        # Slid once more where the tip stands: no move.
+        moves, stands = moves + (z != stands), z
         if how == "thick" and now.thick_helps and gap > person.body.sheet_mm():
             tried = person.slid_under(z, gap)
             one.keep("offset", ThickTried(z_mm=z, under_mm=tried.under_mm, not_mm=tried.not_mm, sure=True))

@@ -83,10 +83,10 @@ def known_contact(
     approach = Approach.over(
         0.0, min(known_mm, 0.399), scale=state.feel, gauge_mm=state.drag_gap_mm, step_mm=0.01, seen_above=True
     )
-    moves, pressed = 0, 0.0
+    moves, pressed, stands = 0, 0.0, np.inf
     while (z := approach.next_mm()) is not None and moves < SCENARIO["moves_cap"]:
         gap = one.body.gap(x, y, z)
-        moves, pressed = moves + 1, max(pressed, one.body.sheet_mm() - gap)
+        moves, stands, pressed = moves + (z != stands), z, max(pressed, one.body.sheet_mm() - gap)
         if thick and approach.thick_helps and gap > one.body.sheet_mm():
             approach = approach.slid_under(person.slid_under(z, gap))
         else:

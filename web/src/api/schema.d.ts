@@ -5794,6 +5794,8 @@ export interface components {
             mesh_owns_zero: boolean;
             /** Moves */
             moves: components["schemas"]["Move"][];
+            /** Moves Made */
+            moves_made: number;
             /** Next Shown Mm */
             next_shown_mm: number | null;
             /** Next Z Mm */
@@ -5813,6 +5815,8 @@ export interface components {
             seq: number;
             sheet: components["schemas"]["Sheet"];
             sign: components["schemas"]["SignTry"];
+            /** Stays */
+            stays: boolean;
             /**
              * Step
              * @enum {string}

@@ -137,6 +137,7 @@ class Offset(Value):
     wrong_reach_mm: float
     slip: float
     felt_at_most: int
+    again_tells: float
     tells_least: float
     slip_again: float
     eye_share: float

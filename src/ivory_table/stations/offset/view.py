@@ -1,5 +1,6 @@
 """Z offset: bracketing by feel or a number, the stored value, and reading it back."""
 
+from itertools import groupby
 from typing import Literal
 
 from ivory_table.core.approach import Under
@@ -78,6 +79,8 @@ class OffsetView(StationView):
     step: Literal["feel", "set", "read_back", "done"]
     place_mm: tuple[float, float]
     next_z_mm: float | None
+    #: The tip stands there already: the gauge is slid once more.
+    stays: bool
     #: What the machine's own display is to show there.
     next_shown_mm: float | None
     #: The presses of the machine's own buttons that lead there from the last height.
@@ -94,6 +97,8 @@ class OffsetView(StationView):
     drag_z_mm: float
     drag_sd_mm: float
     moves: tuple[Move, ...]
+    #: How often the tip was moved for them.
+    moves_made: int
     wanted: StoredChange
     #: The value if the gauge's thickness is left out: drag is zero.
     drag_is_zero: StoredChange
@@ -117,9 +122,15 @@ def _gauge_words(run: OpenRun) -> str:
     return f"{gauge.name}, not measured: about {mm:.2f} mm is taken off, as {gauge.kind} usually is, ±{sd:.2f} mm"
 
 
+def _stays(run: OpenRun, next_z: float | None) -> bool:
+    """Whether the tip stands where it is to be felt next."""
+    moves = Offset.of(run.state).moves
+    return bool(moves) and next_z is not None and abs(moves[-1].z_mm - next_z) < run.setup.machine.z_step_mm / 2
+
+
 def _presses(run: OpenRun, next_z: float | None) -> tuple[Press, ...]:
     sizes = run.setup.machine.z_presses_mm
-    if next_z is None or not sizes:
+    if next_z is None or not sizes or _stays(run, next_z):
         return ()
     at, lowest = Offset.of(run.state).stands_mm, approach_at(run.state, *run.setup.plate.centre).lowest_mm
     return presses(at, next_z, sizes, lowest)
@@ -187,6 +198,10 @@ def view(run: OpenRun) -> OffsetView:
         state, after_mesh=state.mesh_on, level_mm=0.0, tol_mm=state.tol_mm, against="the nozzle's zero"
     )
     mesh_owns = state.mesh is not None and state.mesh_on and state.mesh.owns_zero
+    moves = (
+        *(_from_afar(look) for look in Offset.of(state).looks),
+        *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),
+    )
     return OffsetView(
         **so_far(run),
         sheet=sheet_of(
@@ -202,6 +217,7 @@ def view(run: OpenRun) -> OffsetView:
         step=step,
         place_mm=(cx, cy),
         next_z_mm=next_z,
+        stays=_stays(run, next_z),
         next_shown_mm=None if next_z is None else round(next_z + Offset.of(state).display_above_mm, 4),
         presses=_presses(run, next_z),
         sign=sign_try(run),
@@ -214,10 +230,8 @@ def view(run: OpenRun) -> OffsetView:
         thick_words="layers of the gauge"
         if run.setup.gauge.measured
         else f"layers of the gauge, taken for {run.setup.drags_at[0]:.2f} mm each as nobody measured it",
-        moves=(
-            *(_from_afar(look) for look in Offset.of(state).looks),
-            *(Move(z_mm=m.z_mm, feel=m.feel) for m in Offset.of(state).moves),
-        ),
+        moves=moves,
+        moves_made=sum(1 for _ in groupby(m.z_mm for m in moves)),
         wanted=wanted,
         drag_is_zero=at_drag,
         gives_way=state.gives_way_words,

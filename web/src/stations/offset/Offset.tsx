@@ -92,7 +92,7 @@ export function Offset() {
   const facts: [string, string][] = [
     ["Convention", view.head.convention.name],
     ["Stored", `${signed(view.stored_mm, 3)} mm`],
-    ["Moves so far", String(view.moves.length)],
+    ["Moves so far", String(view.moves_made)],
   ];
   return (
     <Shell
@@ -119,8 +119,10 @@ export function Offset() {
           )}
           {feeling && view.next_z_mm !== null && (
             <>
-              <Eyebrow left="Centre, gauge under the tip" right={`move ${view.moves.length + 1}`} />
-              <h2 className="text-2xl leading-tight font-semibold">Lift, then come down to</h2>
+              <Eyebrow left="Centre, gauge under the tip" right={`move ${view.moves_made + (view.stays ? 0 : 1)}`} />
+              <h2 className="text-2xl leading-tight font-semibold">
+                {view.stays ? "Slide it once more, do not move" : "Lift, then come down to"}
+              </h2>
               <p className="font-mono text-5xl font-semibold" data-testid="next-z">
                 {signed(view.next_z_mm, view.head.machine.z_step_mm < 0.01 ? 3 : 2)}
                 <span className="text-xl font-normal text-graphite"> mm</span>
