@@ -1,7 +1,7 @@
 """How few moves a first contact by feel alone can take: the search as it is, beside two that no machine could have.
 
 `unbounded` may press the gauge in as deep as it likes. `told` keeps to the bound, one case in a hundred, and is told the drag once the gauge
-has met anything, short of the looks that its scatter needs: no search that keeps the bound takes fewer. Run as a module.
+has met anything: no search that keeps the bound takes fewer. A gauge slid once more where the tip stands is no move. Run as a module.
 """
 
 from collections.abc import Callable
@@ -10,7 +10,7 @@ import numpy as np
 
 from ivory_table.core.approach import Approach
 from ivory_table.core.defaults import OFFSET
-from ivory_table.core.gauge import FEELS, Feel, FeelScale, feel_interval
+from ivory_table.core.gauge import FEELS, Feel, FeelScale
 
 SCALE = FeelScale()
 MACHINES = 200
@@ -21,32 +21,26 @@ def felt(gap_mm: float, rng: np.random.Generator) -> Feel:
     return FEELS[int(np.searchsorted(SCALE.cuts_mm, gap_mm + rng.normal(0, SCALE.scatter_mm)))]
 
 
-def looks_needed() -> int:
-    """Looks at the drag until their scatter alone leaves what is wanted, each known to its word and the hand's scatter."""
-    low, high = feel_interval("drag", 0.0, SCALE)
-    one = np.hypot((high - low) / 12**0.5, SCALE.scatter_mm)
-    return int(np.ceil((one / OFFSET.sd_wanted_mm) ** 2))
-
-
 def as_it_is(drag: float, known: float, rng: np.random.Generator) -> tuple[int, float]:
     """Moves and the deepest press."""
     at = Approach.over(0.0, known, scale=SCALE, gauge_mm=0.1, step_mm=0.01, seen_above=True)
-    moves, pressed = 0, 0.0
+    moves, pressed, stands = 0, 0.0, np.inf
     while (z := at.next_mm()) is not None:
-        moves, pressed = moves + 1, max(pressed, drag - z)
+        moves, stands, pressed = moves + (z != stands), z, max(pressed, drag - z)
         at = at.feel(z, felt(z - drag, rng))
     return moves, pressed
 
 
 def told(drag: float, known: float, rng: np.random.Generator) -> tuple[int, float]:
-    """Down as low as the bound lets it, until the gauge is not free; then the looks that are needed."""
+    """Down as low as the bound lets it, until the gauge is not free; then to the drag."""
     normal = np.sort(np.random.default_rng(1).normal(0, known, 20_000))
     moves, pressed = 0, 0.0
     while True:
         z = float(np.quantile(normal, 1 - RISK)) - PRESSED_MM
         moves, pressed = moves + 1, max(pressed, drag - z)
-        if felt(z - drag, rng) != "free":
-            return moves + looks_needed() - 1, pressed
+        if (feel := felt(z - drag, rng)) != "free":
+            # It goes to the drag, where it is not there, and stays.
+            return moves + (feel != "drag"), pressed
         # Had the drag been so high, it would not have been free.
         normal = normal[normal < z - SCALE.cuts_mm[-1] + 2 * SCALE.scatter_mm]
 
