@@ -270,3 +270,28 @@ def test_two_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
     with keeping(page):
         page.get_by_role("button", name=re.compile("It is printed")).click()
     expect(page.get_by_text("Proof 2 · front left")).to_be_visible()
+
+
+def test_another_filament_is_laid_beside_it_when_the_roll_is_suspected(trammed: tuple[Page, str], address: str) -> None:
+    page, _ = trammed
+    with keeping(page):
+        press(page, "Enter")
+    judge(page, *"22222")
+    page.set_viewport_size({"width": 390, "height": 844})
+    page.get_by_text("print another proof instead").click()
+    expect(page.get_by_text("10 °C hotter at the same height")).to_be_visible()
+    page.get_by_text("is it the filament?").click()
+    page.get_by_label("Other filament").select_option(label="PETG grey")
+    with keeping(page):
+        page.get_by_role("button", name="Beside it").click()
+    expect(page.get_by_text("Three patches of PLA white, and beside each one of PETG grey")).to_be_visible()
+    assert serious(page) == []
+    link = page.get_by_role("link", name="Download the program").last.get_attribute("href")
+    assert "change the filament here" in page.request.get(f"{address}{link}").text()
+    with keeping(page):
+        page.get_by_role("button", name="judge the two filaments").click()
+    expect(page.get_by_text("Proof 2 · front, as usual")).to_be_visible()
+    judge(page, *"222444")
+    expect(page.get_by_text("PETG grey lies better than PLA white")).to_be_visible()
+    expect(page.get_by_text("Load PLA white again")).to_be_visible()
+    assert serious(page) == []

@@ -299,4 +299,4 @@ def test_what_goes_under_the_tip_is_told_by_one_tap_or_typed(desk_page: Page, ad
     expect(page.get_by_test_id("next-z")).not_to_have_text(before)
     with keeping(page):
         page.get_by_role("button", name=re.compile("^8 ")).click()
-    expect(page.get_by_text("0.8 mm goes under, 1.6 mm does not")).to_be_visible()
+    expect(page.get_by_text("0.8 mm goes under, 1.2 mm does not")).to_be_visible()
