@@ -34,6 +34,7 @@ export function FirstLayer() {
   const [chosen, setChosen] = useState<number | null>(null);
   const [told, setTold] = useState<Told>(NOTHING_TOLD);
   const [only, setOnly] = useState<readonly number[]>([]);
+  const [instead, setInstead] = useState<Zones | null>(null);
   const [other, setOther] = useState<{ seq: number; kind: string } | null>(null);
   const [side, setSide] = useState<Side>("top");
   const turnOver = () => setSide(side === "top" ? "under" : "top");
@@ -43,6 +44,7 @@ export function FirstLayer() {
   useEffect(() => {
     setChosen(null);
     setTold(NOTHING_TOLD);
+    setInstead(null);
   }, [next, proofs, view?.step]);
   // What was told belongs to one zone.
   useEffect(() => setTold(NOTHING_TOLD), [chosen]);
@@ -167,7 +169,7 @@ export function FirstLayer() {
       cautions={view.cautions}
       acts={acts}
       keys={keys}
-      zones={zones}
+      zones={instead ?? zones}
       canPractise={
         (view.step !== "done" && view.step !== "decide") || Boolean(view.look) || best?.action.kind === "feed"
       }
@@ -316,7 +318,9 @@ export function FirstLayer() {
               {printSlip}
             </details>
           )}
-          {deciding && !judging && !view.unseen && <OtherProof view={view} keep={keep} busy={busy} />}
+          {deciding && !judging && !view.unseen && (
+            <OtherProof view={view} chosen={instead} choose={setInstead} keep={keep} busy={busy} />
+          )}
           {!feedFirst && feed}
           {!judging && view.beside && (
             <Panel tone="brass">

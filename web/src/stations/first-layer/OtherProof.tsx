@@ -8,15 +8,19 @@ import { PrintSlip } from "./PrintSlip";
 /** Another proof than the next step prints: two rows side by side, a ladder, the whole plate. */
 export function OtherProof({
   view,
+  chosen,
+  choose,
   keep,
   busy,
 }: {
   view: WithHead<Schemas["FirstLayerView"]>;
+  /** Which one; null while nobody asks for another. On the line it is what is printed. */
+  chosen: Zones | null;
+  choose: (zones: Zones | null) => void;
   keep: KeepEntry;
   busy: boolean;
 }) {
-  const [open, setOpen] = useState(false);
-  const [zones, setZones] = useState<Zones>("pair");
+  const zones = chosen ?? "pair";
   const [only, setOnly] = useState<readonly number[]>([]);
   const runId = view.head.id;
   const { data, error } = useQuery<Schemas["OtherProof"], Refusal>({
@@ -26,12 +30,12 @@ export function OtherProof({
       (await answer(
         api.GET("/api/runs/{run_id}/other_proof", { params: { path: { run_id: runId }, query: { zones } } }),
       )) as unknown as Schemas["OtherProof"],
-    enabled: open,
+    enabled: chosen !== null,
     placeholderData: keepPreviousData,
   });
   const picked = only.length ? only : (data?.plan.zones.map((_, k) => k) ?? []);
   return (
-    <details onToggle={(e) => setOpen(e.currentTarget.open)}>
+    <details open={chosen !== null} onToggle={(e) => choose(e.currentTarget.open ? zones : null)}>
       <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
         print another proof instead
       </summary>
@@ -44,7 +48,7 @@ export function OtherProof({
             isNext={false}
             zones={zones}
             setZones={(z) => {
-              setZones(z);
+              choose(z);
               setOnly([]);
             }}
             only={only}
