@@ -228,7 +228,7 @@ def stations(browser: Browser, address: str) -> None:
     walk.practise("mesh", 4)
     walk.practise("mesh")
     shoot(browser, f"{at}/mesh", "mesh-kept")
-    walk.practise("offset", 2)
+    walk.practise("offset", 1)
     shoot(browser, f"{at}/offset", "offset")
     walk.practise("offset")
     walk.keep("first_layer", kind="tool_told", tool="caliper", here=False)
