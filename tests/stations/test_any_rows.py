@@ -9,6 +9,7 @@ from pydantic import ValidationError
 
 from ivory_table.core.beam import BeamReading
 from ivory_table.core.gauge import FeelScale
+from ivory_table.core.proof import PROOF_CHOICES
 from ivory_table.desk.desk import Desk, Keep
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.row import Row
@@ -90,19 +91,7 @@ def some_row(run: OpenRun, rng: Random) -> Row:
     if screws and isinstance(body.get("marks"), list):
         body["marks"] = [rng.randint(-6, 6) for _ in screws]
     if kind == "proof_started":
-        choices = (
-            "advised",
-            5,
-            9,
-            "skirt",
-            "rim",
-            "whole",
-            "ladder",
-            "two_heights",
-            "pair",
-            "two_filaments",
-            "reversed",
-        )
+        choices = [c for c in PROOF_CHOICES if c != "mesh"]
         body["proof"] = json.loads(plan_of(run, rng.choice(choices)).model_dump_json())
     if kind == "judged":
         body["zone"] = rng.randint(0, 9)
