@@ -176,6 +176,21 @@ def test_a_roll_may_have_misled_earlier_proofs_about_the_height() -> None:
     assert causes_by(laid, neither, 0.31, late)["roll"] < late.shared["roll"]
 
 
+def test_what_a_roll_misled_is_doubted_once() -> None:
+    told = Causes.before("PLA", 0.0).suspected("roll", after_proofs=True)
+    place = np.zeros((1, 2))
+
+    def astray(causes: Causes) -> float:
+        what = effects(causes, place)
+        return float(what.astray_var[what.names.index("roll")])
+
+    assert astray(told) == pytest.approx(LAYER.causes["roll"].astray_mm ** 2)
+    unsure = told.learnt({**told.shared, "roll": 0.3, "height": told.shared["height"] - 0.15}, {})
+    assert astray(unsure) == astray(told)
+    sure = told.learnt({n: 0.7 * (n == "roll") + 0.3 * (n == "height") for n in told.shared}, {})
+    assert astray(sure) == 0
+
+
 def test_what_is_spared_does_not_fail_for_it() -> None:
     causes = Causes.before("PLA", 0.0)
     laid = of("pair")

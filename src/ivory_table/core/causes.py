@@ -137,8 +137,16 @@ class Causes:
         off, var = astray
         at = (1 - JUDGE.anew) * off
         astray = at, (1 - JUDGE.anew) * (var + off**2) + JUDGE.anew * UNSEEN[1] - at**2
-        told = self.flow_told | {n for n, p in shared.items() if p >= JUDGE.doubt_from and n != "feed"}
-        return replace(self, shared=_whole(kept), greasy={**self.greasy, **greasy}, flow_told=told, astray=astray)
+        likely = {n for n, p in shared.items() if p >= JUDGE.doubt_from}
+        return replace(
+            self,
+            shared=_whole(kept),
+            greasy={**self.greasy, **greasy},
+            flow_told=self.flow_told | (likely - {"feed"}),
+            astray=astray,
+            # What it misled is doubted in the belief by now, and no second time.
+            misled=self.misled - likely,
+        )
 
     def looked(self, name: str, found: bool) -> Self:
         """The chances once somebody has looked for one cause; nothing is learnt where no look tells of it."""
