@@ -18,8 +18,9 @@ def better_row(laid: ProofPlan, marks: Mapping[int, Mark]) -> Better:
 
     `marks` by zone; a spot of grease under one of two tells nothing of what differs.
     """
-    half = len(laid.zones) // 2
-    pairs = [(marks.get(k), marks.get(k + half)) for k in range(half)]
+    beside = {z.y_mm: k for k, z in enumerate(laid.zones) if z.nozzle_c is not None}
+    usual_ones = [(k, z) for k, z in enumerate(laid.zones) if z.nozzle_c is None]
+    pairs = [(marks.get(k), marks.get(beside[z.y_mm])) for k, z in usual_ones if z.y_mm in beside]
     off = [(_off(a), _off(b)) for a, b in pairs if a is not None and b is not None]
     told = [(a, b) for a, b in off if a is not None and b is not None]
     if len(told) < LEAST_PAIRS:
@@ -44,7 +45,7 @@ def _off(mark: Mark) -> int | None:
 
 def beside_words(laid: ProofPlan, marks: Mapping[int, Mark], filament_name: str) -> str:
     """What the two rows say side by side; empty for another proof, or while too few pairs are judged."""
-    better = better_row(laid, marks) if laid.kind in _SAYS and len(laid.zones) % 2 == 0 else "unknown"
+    better = better_row(laid, marks) if laid.kind in _SAYS else "unknown"
     if better == "unknown":
         return ""
     other = laid.other.name if laid.other is not None else ""

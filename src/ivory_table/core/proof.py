@@ -315,13 +315,13 @@ def _thirds(plate: Plate) -> tuple[Zone, ...]:
     )
 
 
-def _beside(plate: Plate, patch_mm: float, names: tuple[str, str], **differs: Any) -> tuple[Zone, ...]:
-    """Three patches as usual, and beside each one that `differs` in the fields of a zone, around the middle."""
+def _beside(plate: Plate, patch_mm: float, differing: str, **differs: Any) -> tuple[Zone, ...]:
+    """Three patches as usual, and beside each a `differing` one that `differs` in the fields of a zone, around the middle."""
     cx, cy = plate.centre
     off = patch_mm / 2 + PROOF.ladder_gap_mm
     rows = (("front", -1), ("middle", 0), ("rear", 1))
     out = []
-    for words, side, how in ((names[0], -1, {}), (names[1], 1, differs)):
+    for words, side, how in (("as usual", -1, {}), (differing, 1, differs)):
         for name, j in rows:
             x, y = cx + side * off, cy + j * (patch_mm + 2 * PROOF.ladder_gap_mm)
             if plate.kept_out(x, y, patch_mm / 2 + 2) or not plate.holds(x, y, patch_mm / 2):
@@ -339,9 +339,7 @@ def _two_filaments(plate: Plate, patch_mm: float, filament: Filament, other: Fil
         raise ValueError(
             f"{other.name} is {other.diameter_mm:g} mm thick, and {filament.name} {filament.diameter_mm:g} mm; one drive does not take both."
         )
-    return _beside(
-        plate, patch_mm, ("as usual", "other"), nozzle_c=other.nozzle_c, other=True, spares=PROOF.other_spares
-    )
+    return _beside(plate, patch_mm, "other", nozzle_c=other.nozzle_c, other=True, spares=PROOF.other_spares)
 
 
 def plan(
@@ -381,7 +379,7 @@ def plan(
         zones = _halves(plate, Bead(line, layer))
     elif kind == "pair":
         hotter = min(filament.nozzle_c + PROOF.pair_c, 350.0)
-        zones = _beside(plate, patch, ("as usual", "hotter"), nozzle_c=hotter, spares=PROOF.hotter_spares)
+        zones = _beside(plate, patch, "hotter", nozzle_c=hotter, spares=PROOF.hotter_spares)
     elif kind == "two_filaments":
         zones = _two_filaments(plate, patch, filament, other)
     elif kind == "whole":

@@ -5865,8 +5865,6 @@ export interface components {
             filament_mm: number;
             /** Minutes */
             minutes: number;
-            /** Patch Mm */
-            patch_mm: number;
             plan: components["schemas"]["ProofPlan"];
             printing: components["schemas"]["Printing"];
             /** Proposals */

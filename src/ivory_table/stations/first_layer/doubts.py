@@ -1,11 +1,13 @@
 """What the first layer asks about: a caliper that says what no patch can be."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from ivory_table.core.defaults import BEAD, LAYER
-from ivory_table.core.proof import plan
 from ivory_table.runs.doubts import Refused, doubt
 from ivory_table.runs.entry import Source
+from ivory_table.runs.judging import next_proof
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
 from ivory_table.stations.asked import refuse_open_limit
@@ -31,14 +33,7 @@ def _other_filament_told(what: OtherFilamentTold, run: OpenRun, source: Source) 
             "same_filament", f"{what.filament.name} is what this run prints with. Take another one.", "filament"
         )
     try:
-        plan(
-            run.setup.machine,
-            run.setup.plate,
-            run.setup.filament,
-            "two_filaments",
-            bead=run.state.bead,
-            other=what.filament,
-        )
+        next_proof(replace(run.state, other_filament=what.filament), "two_filaments")
     except ValueError as wrong:
         raise Refused("does_not_fit_beside", str(wrong), "filament") from None
 

@@ -44,7 +44,6 @@ class OtherProof(Value):
     """A proof of another kind than the next step prints, for whoever would rather have that."""
 
     plan: ProofPlan
-    patch_mm: float
     minutes: float
     filament_mm: float
     proposals: tuple[Proposal, ...]
@@ -57,7 +56,6 @@ def other_proof(run: OpenRun, choice: ProofChoice) -> OtherProof:
     made = program_for(run, laid, run.manner)
     return OtherProof(
         plan=laid,
-        patch_mm=laid.patch_mm,
         minutes=made.minutes,
         filament_mm=made.filament_mm,
         proposals=proposals(run, choice),

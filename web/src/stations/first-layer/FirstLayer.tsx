@@ -20,7 +20,7 @@ import { LookFirst, lookKeys } from "./LookFirst";
 import { MeasurePatches } from "./MeasurePatches";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
 import { OtherProof } from "./OtherProof";
-import { PrintSlip } from "./PrintSlip";
+import { alone, PrintSlip } from "./PrintSlip";
 import { mmOf, NOTHING_TOLD, type Told, wrongMeasures } from "./told";
 import { ZonesLayer } from "./ZonesLayer";
 
@@ -79,12 +79,7 @@ export function FirstLayer() {
     keep({ kind: "zone_skipped", zone: at });
     setChosen(null);
   };
-  const picked = only.length && only.length < view.plan.zones.length ? only : null;
-  const start = () =>
-    keep({
-      kind: "proof_started",
-      proof: picked ? { ...view.plan, zones: view.plan.zones.filter((_, k) => picked.includes(k)) } : view.plan,
-    });
+  const start = () => keep({ kind: "proof_started", proof: alone(view.plan, only) });
   const move = (key: string) => {
     const here = view.zones[at];
     if (!here) return;

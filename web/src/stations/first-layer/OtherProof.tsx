@@ -3,7 +3,7 @@ import { useState } from "react";
 import { answer, api, type Refusal, type Schemas } from "../../api/client";
 import type { KeepEntry, WithHead, Zones } from "../../api/run";
 import { Wrong } from "../../ui/controls";
-import { PrintSlip } from "./PrintSlip";
+import { alone, PrintSlip } from "./PrintSlip";
 
 /** Another proof than the next step prints: two rows side by side, a ladder, the whole plate. */
 export function OtherProof({
@@ -23,7 +23,7 @@ export function OtherProof({
   const zones = chosen ?? "pair";
   const [only, setOnly] = useState<readonly number[]>([]);
   const runId = view.head.id;
-  const { data, error } = useQuery<Schemas["OtherProof"], Refusal>({
+  const { data, error, isPlaceholderData } = useQuery<Schemas["OtherProof"], Refusal>({
     queryKey: ["run", runId, "other_proof", view.seq, zones],
     queryFn: async () =>
       // The client's types read pairs back as lists.
@@ -33,7 +33,6 @@ export function OtherProof({
     enabled: chosen !== null,
     placeholderData: keepPreviousData,
   });
-  const picked = only.length ? only : (data?.plan.zones.map((_, k) => k) ?? []);
   return (
     <details open={chosen !== null} onToggle={(e) => choose(e.currentTarget.open ? zones : null)}>
       <summary className="min-h-11 cursor-pointer py-2 text-sm text-graphite underline underline-offset-4">
@@ -53,14 +52,10 @@ export function OtherProof({
             }}
             only={only}
             setOnly={setOnly}
-            start={() =>
-              keep({
-                kind: "proof_started",
-                proof: { ...data.plan, zones: data.plan.zones.filter((_, k) => picked.includes(k)) },
-              })
-            }
+            start={() => keep({ kind: "proof_started", proof: alone(data.plan, only) })}
             keep={keep}
-            busy={busy}
+            // What was shown before is not what is asked for now.
+            busy={busy || isPlaceholderData}
           />
         </div>
       )}

@@ -16,6 +16,10 @@ const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   two_filaments: "two filaments",
 };
 
+/** The same proof with some of its zones alone; all of it where none is named. */
+export const alone = (plan: Schemas["ProofPlan"], only: readonly number[]) =>
+  only.length ? { ...plan, zones: plan.zones.filter((_, k) => only.includes(k)) } : plan;
+
 /** The proof before it is printed: which kind, what it takes and tells, and its files. */
 export function PrintSlip({
   view,
@@ -88,7 +92,7 @@ export function PrintSlip({
         </p>
       )}
       <p className="text-sm text-graphite">
-        {plan.kind === "patches" ? `${plan.zones.length} patches of ${offered.patch_mm.toFixed(0)} mm` : chosen?.name},
+        {plan.kind === "patches" ? `${plan.zones.length} patches of ${plan.patch_mm.toFixed(0)} mm` : chosen?.name},
         line {plan.line_mm.toFixed(2)}, layer {plan.layer_mm.toFixed(2)} mm; {(offered.filament_mm / 1000).toFixed(2)} m
         of filament. {offered.printing.begins}
       </p>
