@@ -142,7 +142,7 @@ class _Decision:
         can, proof = self.can, JUDGE.minutes.proof
         # While zones are still to be judged nobody asks how much another print would tell.
         everywhere = len(self.judged_zones) == can.field.zones
-        left = self._left(can.gaps) if everywhere else (1 - can.now) * proof
+        left = self._left(can.gaps) if everywhere else (1 - can.now) * proof + JUDGE.minutes.at_last
         return Action(
             kind="print_again",
             p_all_sound=can.now,
@@ -175,7 +175,7 @@ class _Decision:
         return self.again.model_copy(
             update={
                 "kind": "ladder",
-                "total_minutes": 2 * proof + JUDGE.minutes.offset,
+                "total_minutes": 2 * proof + JUDGE.minutes.offset + JUDGE.minutes.at_last,
                 "proofs_left": 2.0,
                 "reason": f"{said}, and nothing holds still. Patches that come closer one by one tell whether it is the height: "
                 "if one of them holds, it is",
@@ -190,7 +190,7 @@ class _Decision:
             kind="ladder",
             p_all_sound=self.can.now,
             minutes=proof,
-            total_minutes=proof + JUDGE.minutes.offset + proof,
+            total_minutes=proof + JUDGE.minutes.offset + proof + JUDGE.minutes.at_last,
             proofs_left=2.0,
             reason=f"the height is known to ±{float(np.sqrt(self.can.field.cov[:z, :z].mean())):.2f} mm only: patches that come "
             "closer one by one find it in one print, one height at a time takes several",

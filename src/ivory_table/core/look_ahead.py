@@ -107,7 +107,7 @@ def _left_after(some: Array, told: Array, aims: Aims, stays: float) -> tuple[flo
         moved = stays * p_all_sound(left + best_shift(left, *aims), aims.low_mm, aims.high_mm)
         # After a sure move nothing more is printed.
         unseen = minutes.offset + (1 - moved) * minutes.failed if moved >= JUDGE.unseen_at else np.inf
-        printed = again + (1 - moved) * again * (2 - moved)
+        printed = again + (1 - moved) * again * (2 - moved) + minutes.at_last
         total += min(printed, unseen, (1 - p) * minutes.failed) / len(told)
         chance += max(p, moved) / len(told)
     return total, min(chance, 1.0)

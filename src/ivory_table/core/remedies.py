@@ -160,7 +160,7 @@ class Remedies:
         minutes = JUDGE.minutes
         extra = minutes.clean * len(self.clean) + sum(LAYER.causes[n].minutes for n in self.likely)
         prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
-        total = cost + extra + (prints - 1) * (minutes.proof + minutes.offset)
+        total = cost + extra + (prints - 1) * (minutes.proof + minutes.offset) + minutes.at_last
         if kind in ("offset", "knobs") and self.unseen(p):
             total, prints = cost - minutes.proof + (1 - p) * minutes.failed, 0.0
         told = {"kind": kind, "p_all_sound": p, "minutes": cost, "total_minutes": total, "reason": reason}
@@ -195,7 +195,7 @@ class Remedies:
             kind="offset",
             p_all_sound=p,
             minutes=minutes.offset,
-            total_minutes=minutes.offset + (2 - p) * minutes.proof,
+            total_minutes=minutes.offset + (2 - p) * minutes.proof + minutes.at_last,
             proofs_left=2 - p,
             shift_mm=up,
             reason=f"{why}, and Tram can do no more; {_signed(up)} mm away from the plate it surely scrapes nowhere",

@@ -42,6 +42,7 @@ class Minutes(Value):
     clean: float
     settings: float
     failed: float
+    at_last: float
 
 
 class Judge(Value):

@@ -166,7 +166,7 @@ def _done_unseen(p: float) -> tuple[Action, ...]:
         kind="print_again",
         p_all_sound=p,
         minutes=minutes.proof,
-        total_minutes=minutes.proof + (1 - p) * minutes.proof,
+        total_minutes=minutes.proof + (1 - p) * minutes.proof + minutes.at_last,
         proofs_left=1.0,
         reason=reason,
     )
