@@ -230,7 +230,7 @@ def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None
 
 
 @pytest.mark.parametrize("width", [1280, 390])
-def test_two_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
+def test_three_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
     trammed: tuple[Page, str], address: str, width: int
 ) -> None:
     page, run = trammed

@@ -153,29 +153,30 @@ def test_what_is_sure_or_was_looked_for_is_not_looked_for() -> None:
     assert look_first(both, ("draught", "cold_plate")) is None
 
 
-def halves(*grades: str) -> tuple[np.ndarray, np.ndarray, np.ndarray, tuple[Mark, ...]]:
-    """Five zones at two heights: gaps and flow, their covariance, places, and marks."""
-    cov = np.zeros((11, 11))
-    cov[:10, :10] = 0.02**2 + 0.011**2 * np.kron(np.eye(5), np.ones((2, 2)))
-    cov[10, 10] = 0.005**2
-    mean = np.append(0.2 + np.tile([-0.026, 0.026], 5), 0.0)
-    return mean, cov, np.repeat(ZONES, 2, axis=0), tuple(Mark(k, g) for k, g in enumerate(grades))
+def in_rows(*grades: str) -> tuple[np.ndarray, np.ndarray, np.ndarray, tuple[Mark, ...]]:
+    """Five zones at three heights: gaps and flow, their covariance, places, and marks."""
+    cov = np.zeros((16, 16))
+    cov[:15, :15] = 0.02**2 + 0.011**2 * np.kron(np.eye(5), np.ones((3, 3)))
+    cov[15, 15] = 0.005**2
+    mean = np.append(0.2 + np.tile([-0.038, 0.0, 0.038], 5), 0.0)
+    return mean, cov, np.repeat(ZONES, 3, axis=0), tuple(Mark(k, g) for k, g in enumerate(grades))
 
 
-def test_one_spot_of_grease_lies_under_both_halves_of_a_zone() -> None:
-    """Brute force over a zone alone: greasy or not, both halves told by the same spot."""
+def test_one_spot_of_grease_lies_under_all_patches_of_a_zone() -> None:
+    """Beside the same marks taken to lie on spots of their own."""
     causes = Causes.before("PLA", 0.0)
-    mean, cov, places, marks = halves("sound", "sound", "loose", "barely", *["sound"] * 6)
+    held = ["ridged", "sound", "parted"]
+    mean, cov, places, marks = in_rows(*held, "loose", "loose", "barely", *held * 3)
     field, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places)
-    assert field.greasy[2] == pytest.approx(field.greasy[3], abs=0.02)
-    assert field.greasy[2] > 0.98
-    alone, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places + np.arange(10)[:, None])
-    # Each by itself, as if they were different spots, either is less sure.
-    assert alone.greasy[2:4].max() < field.greasy[2]
-    mean, cov, places, marks = halves("sound", "sound", "barely", "sound", *["sound"] * 6)
-    held, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places)
-    assert held.greasy[2] < 0.5
-    assert held.greasy[[0, 1, 4, 5]].max() < 0.01
+    assert field.greasy[3:6] == pytest.approx(field.greasy[3], abs=0.02)
+    assert field.greasy[3] > 0.98
+    alone, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places + np.arange(15)[:, None])
+    # Each by itself, as if they were different spots, none is surer.
+    assert alone.greasy[3:6].max() <= field.greasy[3] + 1e-9
+    mean, cov, places, marks = in_rows(*held, "sound", "sound", "barely", *held * 3)
+    one, _ = judged_field(mean, cov, marks, BEAD_042, Eye(), causes, places)
+    assert one.greasy[3] < 0.5
+    assert one.greasy[[0, 1, 6, 7]].max() < 0.01
 
 
 def test_what_the_height_may_be_off_by_is_kept_and_is_that_of_the_lane_alone() -> None:

@@ -1,5 +1,7 @@
 """What can be printed as a proof: where its zones lie, how a ladder comes down, and what grades are expected to tell."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -274,45 +276,64 @@ def test_grades_that_say_the_same_leave_the_belief_where_it_is() -> None:
 
 
 @pytest.mark.parametrize("setup", [WREN, BITTERN], ids=["sheet", "disc"])
-def test_two_heights_lay_each_zone_in_two_halves_within_the_room_of_one_patch(setup) -> None:
-    halves, whole = of("two_heights", setup), of(5, setup)
-    assert len(halves.zones) == 2 * len(whole.zones)
-    low, high = halves.bead.bands_mm()["sound"]
+def test_three_heights_lay_each_zone_in_a_row_that_begins_where_its_patch_would(setup) -> None:
+    rows, whole, plate = of("three_heights", setup), of(5, setup), setup.plate
+    assert len(rows.zones) == 3 * len(whole.zones)
+    low, high = rows.bead.bands_mm()["sound"]
     for k, patch in enumerate(whole.zones):
-        closer, further = halves.zones[2 * k : 2 * k + 2]
-        assert closer.place == further.place == (patch.x_mm, patch.y_mm) == patch.place
+        closer, middle, further = rows.zones[3 * k : 3 * k + 3]
+        assert closer.place == middle.place == further.place == (patch.x_mm, patch.y_mm) == patch.place
         assert closer.name == f"{patch.name}, closer"
-        # As far either way, so that both of a zone in the middle of what is sound still lie in it, near its ends.
-        assert -closer.away_mm == further.away_mm == pytest.approx(0.45 * (high - low), abs=6e-4)
-        assert further.x_mm - closer.x_mm == pytest.approx(halves.patch_mm + PROOF.half_gap_mm)
-        for half in (closer, further):
-            assert abs(half.x_mm - patch.x_mm) + halves.patch_mm / 2 <= whole.patch_mm / 2 + 1e-9
-            assert half.y_mm == patch.y_mm
-    assert halves.shows_all
-    assert not halves.judges_all
-    assert halves.zone_places[::2] == whole.zone_places
+        # As far either way, a little beyond the ends of what is sound for a zone in its middle.
+        assert -closer.away_mm == further.away_mm == pytest.approx(0.65 * (high - low), abs=6e-4)
+        assert middle.away_mm == 0
+        for a, b in pairwise((closer, middle, further)):
+            assert b.x_mm - a.x_mm == pytest.approx(rows.patch_mm + PROOF.third_gap_mm)
+        for one in (closer, middle, further):
+            # No nearer to the plate's edge than the whole patch, in x from either side.
+            from_middle = abs(one.x_mm - plate.centre[0]) + rows.patch_mm / 2
+            assert from_middle <= max(abs(patch.x_mm - plate.centre[0]) + whole.patch_mm / 2, 16)
+            assert one.y_mm == patch.y_mm
+    assert rows.shows_all
+    assert not rows.judges_all
+    assert rows.zone_places[::3] == whole.zone_places
 
 
-def test_two_heights_leave_less_of_the_common_gap_than_as_many_patches_at_one() -> None:
+def test_three_heights_are_refused_where_a_row_has_no_room() -> None:
+    first = of(5).zones[0]
+    clip = KeepOut(
+        name="clip",
+        x_min_mm=first.x_mm + 15,
+        x_max_mm=first.x_mm + 20,
+        y_min_mm=first.y_mm - 5,
+        y_max_mm=first.y_mm + 5,
+    )
+    plate = WREN.plate.model_copy(update={"keep_outs": (clip,)})
+    assert plan(WREN.machine, plate, WREN.filament, 5).zones[0] == first
+    with pytest.raises(ValueError, match=f"no room for three patches beside one another at {first.name}"):
+        plan(WREN.machine, plate, WREN.filament, "three_heights")
+
+
+def test_three_heights_leave_less_of_the_common_gap_than_as_many_patches_at_one() -> None:
     """By Fisher's information: at its ends a band tells a sharp eye more than in its middle, and a rough one as much."""
     for common in (0.012, 0.03, 0.06):
         for eye in (0.05, 0.1):
             found = []
-            for aways in (np.zeros(10), np.tile([-0.026, 0.026], 5)):
-                cov = np.zeros((11, 11))
-                cov[:10, :10] = common**2 + 0.01**2 * np.kron(np.eye(5), np.ones((2, 2)))
+            for aways in (np.zeros(15), np.tile([-0.038, 0.0, 0.038], 5)):
+                cov = np.zeros((16, 16))
+                cov[:15, :15] = common**2 + 0.01**2 * np.kron(np.eye(5), np.ones((3, 3)))
                 found.append(expected_sd(np.append(0.2 + aways, 0.0), cov, BEAD_042, eye))
             assert found[1] < (0.95 if eye < 0.1 else 1.01) * found[0]
 
 
-def test_halves_of_the_same_zones_show_what_their_whole_patches_do() -> None:
-    whole, halves = of(5), of("two_heights")
-    assert whole.shows_the_same(halves)
-    assert halves.shows_the_same(whole)
+def test_the_patches_of_the_same_zones_show_what_their_whole_patches_do() -> None:
+    whole, rows = of(5), of("three_heights")
+    assert whole.shows_the_same(rows)
+    assert rows.shows_the_same(whole)
     assert whole.shows_the_same(whole)
     assert not whole.shows_the_same(of(9))
     assert not whole.shows_the_same(whole.only((0, 1, 2, 3)))
-    assert not whole.shows_the_same(halves.with_bead(Bead(0.48, 0.28)))
+    assert not whole.shows_the_same(rows.with_bead(Bead(0.48, 0.28)))
     some = whole.only((1,))
     assert some.shows_the_same(whole.only((1,)))
     assert not some.shows_the_same(whole.only((2,)))

@@ -36,7 +36,7 @@ def sound(gaps: np.ndarray) -> float:
 def total(action: Action, then: float, extra: float = 0.0) -> float:
     p = action.p_all_sound
     prints = 1 + (1 - p) * (1 + (1 - max(p, then)))
-    return action.minutes + extra + (prints - 1) * (JUDGE.minutes.proof + JUDGE.minutes.offset)
+    return action.minutes + extra + (prints - 1) * (JUDGE.minutes.proof + JUDGE.minutes.offset) + JUDGE.minutes.at_last
 
 
 def of_kind(can: Remedies, kind: str) -> Action:

@@ -126,7 +126,7 @@ def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, 
     best = next(s for s in next_steps(run) if s.action.kind == "offset")
     assert truth + best.stored.shift_mm == pytest.approx(0.19, abs=0.05)
     # The whole plate is shown next, not the ladder again.
-    assert next_proof(run.state, "advised").kind == "two_heights"
+    assert next_proof(run.state, "advised").kind == "three_heights"
 
 
 def test_after_a_ladder_on_a_plate_that_nobody_trammed_nothing_is_printed_over_all_of_it(desk: Desk) -> None:
@@ -172,16 +172,16 @@ def test_a_proof_that_lies_off_the_plate_is_refused(desk: Desk, flat: OpenRun) -
         keep(desk, "first_layer", ProofStarted(proof=laid.model_copy(update={"zones": (off, *laid.zones[1:])})))
 
 
-def test_each_zone_at_two_heights_is_advised_once_the_caliper_is_known_of(desk: Desk, flat: OpenRun) -> None:
+def test_each_zone_at_three_heights_is_advised_once_the_caliper_is_known_of(desk: Desk, flat: OpenRun) -> None:
     assert next_proof(flat.state, "advised").kind == "patches"
     keep(desk, "first_layer", FeedMeasured(measured_mm=(100.0, 100.0), sure=True))
     run = keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
     laid = next_proof(run.state, "advised")
-    assert laid.kind == "two_heights"
+    assert laid.kind == "three_heights"
     view = first_layer.view.view(run)
-    assert [p.choice for p in view.proposals if p.advised] == ["two_heights"]
+    assert [p.choice for p in view.proposals if p.advised] == ["three_heights"]
     told = {p.choice: p.leaves_mm for p in view.proposals}
-    assert told["two_heights"] < told[5]
+    assert told["three_heights"] < told[5]
     printed(desk)
     run = by_truth(desk, [0.2, 0.2, 0.2, 0.2, 0.2])
     view = first_layer.view.view(run)
@@ -197,7 +197,7 @@ def test_each_zone_at_two_heights_is_advised_once_the_caliper_is_known_of(desk: 
     run = keep(desk, "first_layer", ZoneCleaned(zone=0))
     assert next_proof(run.state, "advised").kind == "patches"
     run = keep(desk, "offset", ZeroDoubted(why="nozzle"))
-    assert next_proof(run.state, "advised").kind != "two_heights"
+    assert next_proof(run.state, "advised").kind != "three_heights"
 
 
 def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) -> None:
@@ -207,7 +207,7 @@ def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) 
     again = next(s for s in next_steps(run) if s.action.kind == "print_again")
     assert again.words.startswith("Print each zone at two heights")
     run = keep(desk, "first_layer", again.keeps[0])
-    assert run.state.proofs[-1].plan.kind == "two_heights"
+    assert run.state.proofs[-1].plan.kind == "three_heights"
     run = judged(desk, *["sound", "parted"] * 5)
     again = next(s for s in next_steps(run) if s.action.kind == "print_again")
     assert again.words == "Print the same proof again."

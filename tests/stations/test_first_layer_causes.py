@@ -255,7 +255,7 @@ def test_what_a_caliper_is_off_by_is_handed_on_for_the_plate_and_the_filament(de
     assert desk.workshop.lessons(machine_id="heron", plate_id="heron-steel")[0].caliper.filament_id == "pla-white"
 
 
-def test_a_caliper_measures_the_closer_half_of_each_zone(desk: Desk, flat: OpenRun) -> None:
+def test_a_caliper_measures_the_closer_part_of_each_zone(desk: Desk, flat: OpenRun) -> None:
     keep(desk, "first_layer", ToolTold(tool="caliper", here=True))
     printed(desk)
     run = judged(desk, *["sound", "parted"] * 3, "sound", "sound", "parted", "parted")

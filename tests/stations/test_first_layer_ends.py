@@ -57,7 +57,7 @@ def test_another_first_layer_ends_what_no_height_and_no_print_would(desk: Desk) 
         run = keep(desk, "first_layer", row)
     assert run.state.bead == Bead(layer.line_mm, layer.layer_mm)
     # What is printed next, and what the sheet calls sound, follow; the plate lies as it lay.
-    for choice in (5, "advised", "two_heights"):
+    for choice in (5, "advised", "three_heights"):
         assert next_proof(run.state, choice).bead == run.state.bead
     moved = layer.layer_mm - was.bead.layer_mm + (best.action.shift_mm or 0.0)
     found = run.state.wanted.field.gaps[0] - was.wanted.field.gaps[0]
@@ -317,7 +317,7 @@ def test_the_record_counts_zones_and_not_halves_or_steps(desk: Desk, flat: OpenR
     step = run.state.proofs[-1].plan.zones[1].name
     assert [line.after for line in record_lines(run) if line.name == "Proof 1"] == [f"ladder, sound at {step}"]
     assert run.state.proofs[-1].zones_sound is None
-    printed(desk, "two_heights")
+    printed(desk, "three_heights")
     run = judged(desk, *["sound", "parted"] * 3, *["parted"] * 4)
     assert run.state.proofs[-1].zones_sound == (3, 5)
 

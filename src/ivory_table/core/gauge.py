@@ -113,14 +113,14 @@ class Gauge(Value):
             "clip": f"let the clip pull the {self.name} under the tip",
         }[self.method]
 
-    def drags_at(self, *, usual: bool = True) -> tuple[float, float]:
-        """The gap in mm at which it drags, and one sd of it.
+    def drags_at(self, sd_mm: float = FEEL.bias_sd_mm, *, usual: bool = True) -> tuple[float, float]:
+        """The gap in mm at which it drags, and one sd of it: `sd_mm` where its thickness was measured.
 
         Not measured it counts as what its kind usually is; as zero, known to less, where nobody can say or `usual` is
         False. Paper is never thinner than nothing: to take its drag for zero would leave every first layer too far.
         """
         if self.measured:
-            return self.thickness_mm, FEEL.bias_sd_mm
+            return self.thickness_mm, sd_mm
         kind = FEEL.usual.get(self.kind) if usual else None
         return (kind.mm, kind.sd_mm) if kind else (0.0, FEEL.unmeasured_sd_mm)
 

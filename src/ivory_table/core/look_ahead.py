@@ -74,7 +74,7 @@ def again_left(
     edges = bead.bands_mm()
     bounds = np.array([edges[g][0] for g in GRADES[:-1]])[::-1]
     scatter = field.eye_scatter * bead.layer_mm
-    aways = np.repeat([-apart_mm, apart_mm] if apart_mm else [0.0], shown.shape[1])
+    aways = np.repeat([-apart_mm, 0.0, apart_mm] if apart_mm else [0.0], shown.shape[1])
     twice = len(aways) // shown.shape[1]
     some_laid, shown = np.tile(some, twice) + aways, np.tile(shown, twice) + aways
     seen = shown + scatter * normal_points(len(shown), shown.shape[1])

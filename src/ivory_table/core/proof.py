@@ -15,7 +15,9 @@ from .value import Array, Value
 #: What a proof lays: patches in zones; a short loop around the middle; a long one along the rim, twice; one around the rim;
 #: strips over the whole plate; patches each nearer to the plate than the last; each zone at two heights, one a little closer and
 #: one a little further than the nozzle runs; patches at two temperatures of the tip; of two filaments.
-ProofKind = Literal["patches", "skirt", "long_skirt", "rim", "whole", "ladder", "two_heights", "pair", "two_filaments"]
+ProofKind = Literal[
+    "patches", "skirt", "long_skirt", "rim", "whole", "ladder", "three_heights", "pair", "two_filaments"
+]
 #: A proof as it is asked for: as advised (the most telling one, or the same again), five or nine patches, patches at points of
 #: the mesh in use, the newest patches in reverse order, or another kind.
 ProofChoice = Literal[
@@ -29,7 +31,7 @@ ProofChoice = Literal[
     "rim",
     "whole",
     "ladder",
-    "two_heights",
+    "three_heights",
     "pair",
     "two_filaments",
 ]
@@ -54,13 +56,13 @@ class Zone(Value):
     other: bool = False
     #: What is not at work here, though it may be in the other zones: laid hotter, a tip that is too cold.
     spares: Annotated[tuple[CauseId, ...], Field(max_length=10)] = ()
-    #: The middle (x, y) in mm of the zone that this is one half of, where a zone is laid at two heights.
-    half_of: tuple[float, float] | None = None
+    #: The middle (x, y) in mm of the zone that this is one patch of, where a zone is laid at three heights.
+    patch_of: tuple[float, float] | None = None
 
     @property
     def place(self) -> tuple[float, float]:
-        """The zone's own place (x, y) in mm: that of both halves where it is laid at two heights."""
-        return self.half_of or (self.x_mm, self.y_mm)
+        """The zone's own place (x, y) in mm: that of all its patches where it is laid at three heights."""
+        return self.patch_of or (self.x_mm, self.y_mm)
 
 
 class ProofPlan(Value):
@@ -104,7 +106,7 @@ class ProofPlan(Value):
 
     @property
     def zone_places(self) -> tuple[tuple[float, float], ...]:
-        """By zone the place (x, y) in mm it tells of; two halves of a zone share one."""
+        """By zone the place (x, y) in mm it tells of; the patches of a zone share one."""
         return tuple(z.place for z in self.zones)
 
     @property
@@ -120,7 +122,7 @@ class ProofPlan(Value):
     @property
     def is_shape(self) -> bool:
         """Whether the shapes alone say what is printed; several heights, temperatures or filaments are the machine's doing."""
-        return self.kind not in ("ladder", "two_heights", *SIDE_BY_SIDE)
+        return self.kind not in ("ladder", "three_heights", *SIDE_BY_SIDE)
 
     @property
     def judges_all(self) -> bool:
@@ -130,10 +132,10 @@ class ProofPlan(Value):
     @property
     def shows_all(self) -> bool:
         """Whether it tells of the plate as a whole, as it stands or a little beside that."""
-        return self.judges_all or self.kind == "two_heights"
+        return self.judges_all or self.kind == "three_heights"
 
     def shows_the_same(self, other: "ProofPlan") -> bool:
-        """Whether both tell of the same places in the same first layer; each zone at two heights tells of it as one patch does."""
+        """Whether both tell of the same places in the same first layer; each zone at three heights tells of it as one patch does."""
         alike = self == other or (self.shows_all and other.shows_all)
         return alike and self.bead == other.bead and set(self.zone_places) == set(other.zone_places)
 
@@ -284,25 +286,28 @@ def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, .
     return tuple(round((first - k) * step, 3) for k in range(count))
 
 
-def _halves(plate: Plate, bead: Bead) -> tuple[Zone, ...]:
-    """Five zones, each in two halves within the room of one patch: the left one closer, the right one further.
+def _at_three_heights(plate: Plate, bead: Bead) -> tuple[Zone, ...]:
+    """Five zones, each in three patches from left to right: closer, as the nozzle runs, and further.
 
-    So far that both halves of a zone in the middle of what is sound lie near its ends, where an eye tells most.
+    So far apart that of a zone in the middle of what is sound the outer ones lie a little beyond its ends: an eye tells most where
+    a band ends. They begin where a whole patch would and reach towards the plate's middle. Raises ValueError for want of room.
     """
     low, high = bead.bands_mm()["sound"]
-    away = round(PROOF.halves_share * (high - low), 3)
-    off = (PROOF.half_mm + PROOF.half_gap_mm) / 2
-    return tuple(
-        Zone(
-            name=f"{zone.name}, {word}",
-            x_mm=round(zone.x_mm + side * off, 2),
-            y_mm=zone.y_mm,
-            away_mm=side * away,
-            half_of=(zone.x_mm, zone.y_mm),
-        )
-        for zone in zones_on(plate, 5)
-        for side, word in ((-1, "closer"), (1, "further"))
-    )
+    away = round(PROOF.heights_apart_share * (high - low), 3)
+    pitch, cx = PROOF.third_mm + PROOF.third_gap_mm, plate.centre[0]
+    inward = (3 * PROOF.third_mm + 2 * PROOF.third_gap_mm - PROOF.patch_mm) / 2
+    out = []
+    for zone in zones_on(plate, 5):
+        middle = zone.x_mm + float(np.sign(round(cx - zone.x_mm, 2))) * inward
+        for side, word in ((-1, "closer"), (0, "as it runs"), (1, "further")):
+            x = round(middle + side * pitch, 2)
+            if plate.kept_out(x, zone.y_mm, PROOF.third_mm / 2 + 2) or not plate.holds(
+                x, zone.y_mm, PROOF.third_mm / 2
+            ):
+                raise ValueError(f"There is no room for three patches beside one another at {zone.name}.")
+            patch = {"name": f"{zone.name}, {word}", "x_mm": x, "away_mm": side * away, "patch_of": zone.place}
+            out.append(zone.model_copy(update=patch))
+    return tuple(out)
 
 
 def _thirds(plate: Plate) -> tuple[Zone, ...]:
@@ -358,7 +363,7 @@ def plan(
     `other`: the second one of two filaments. Raises ValueError where it has no room.
     """
     kind: ProofKind = "patches" if choice in ("advised", 5, 9, "mesh", "reversed") else choice  # type: ignore[assignment]
-    patch = {"ladder": PROOF.ladder_patch_mm, "two_heights": PROOF.half_mm}.get(kind, PROOF.patch_mm)
+    patch = {"ladder": PROOF.ladder_patch_mm, "three_heights": PROOF.third_mm}.get(kind, PROOF.patch_mm)
     bead = bead or Bead.usual(machine.nozzle_mm)
     line, layer = round(bead.line_mm, 3), round(bead.layer_mm, 3)
     at_points = zones_at(plate, mesh, patch) if choice == "mesh" and mesh is not None else ()
@@ -375,8 +380,8 @@ def plan(
         zones = _zones_along(plate, loop_mm(plate, PROOF.margin_mm), _AROUND, 0.0)
     elif kind == "ladder":
         zones = ladder_zones(plate, ladder_mm, patch)
-    elif kind == "two_heights":
-        zones = _halves(plate, Bead(line, layer))
+    elif kind == "three_heights":
+        zones = _at_three_heights(plate, Bead(line, layer))
     elif kind == "pair":
         hotter = min(filament.nozzle_c + PROOF.pair_c, 350.0)
         zones = _beside(plate, patch, "hotter", nozzle_c=hotter, spares=PROOF.hotter_spares)

@@ -77,12 +77,12 @@ def judged_field(
             found, dict(zip(what.names, what.prior, strict=True)), what, np.zeros((len(what.prior), z)), marks
         ), eye
     found, after = _judged_by(what, full_mean, full_cov, marks, bead, eye)
-    halves = _same_place(place)
+    beside = _same_place(place)
     # Where neither half is likely to be greasy there is nothing to tell.
-    if (halves @ (found.greasy >= GREASY_TOLD)).any():
-        # One spot of grease lies under both halves of a zone: each is judged by what the other says of it.
+    if (beside @ (found.greasy >= GREASY_TOLD)).any():
+        # One spot of grease lies under all patches of a zone: each is judged by what the others say of it.
         odds = _odds(found.greasy) - _odds(what.greasy)
-        told = replace(what, greasy=expit(_odds(what.greasy) + halves @ odds))
+        told = replace(what, greasy=expit(_odds(what.greasy) + beside @ odds))
         found, after = _judged_by(told, full_mean, full_cov, marks, bead, eye)
     after = _with_habit(after, found) if causes.considered else after
     return found, after
@@ -93,7 +93,7 @@ def _odds(p: Array) -> Array:
 
 
 def _same_place(places: Array) -> Array:
-    """(z, z) whether two are halves of one zone; none with itself."""
+    """(z, z) whether two are patches of one zone; none with itself."""
     apart = np.abs(places[:, None] - places[None]).max(axis=2)
     return np.asarray((apart < 1e-6) & ~np.eye(len(places), dtype=bool))
 

@@ -109,6 +109,8 @@ class RunSetup(Value):
     feed_remembered: bool = False
     #: Whether a gauge that nobody measured counts as what its kind usually is; in runs begun before that was so it is nothing.
     usual_gauge: bool = False
+    #: One sd in mm of where a gauge of known thickness drags for a hand nobody has learnt; runs begun before that was measured took less.
+    drag_sd_mm: Annotated[float, Field(gt=0, le=0.2)] = 0.02
     #: Whether the knobs' thread may be another than declared; runs begun before that was considered take it as it is.
     thread_doubted: bool = False
     #: Whether a tram is done once every zone is sound, and without knobs once the centre was felt; in runs begun before that was so
@@ -125,7 +127,7 @@ class RunSetup(Value):
     @property
     def drags_at(self) -> tuple[float, float]:
         """The gap in mm at which the gauge drags, and one sd of it."""
-        return self.gauge.drags_at(usual=self.usual_gauge)
+        return self.gauge.drags_at(self.drag_sd_mm, usual=self.usual_gauge)
 
     @property
     def folds_mm(self) -> dict[int, float]:

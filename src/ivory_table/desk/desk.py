@@ -14,6 +14,7 @@ from peewee import IntegrityError
 from pydantic import Field, SerializeAsAny
 
 from ivory_table.core.changes import Change, change, foretold, found_changes
+from ivory_table.core.defaults import FEEL
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
@@ -132,6 +133,7 @@ class Desk:
             neighbours_alike=True,
             form_apart=True,
             usual_gauge=True,
+            drag_sd_mm=FEEL.bias_sd_mm,
             thread_doubted=True,
             sound_ends_tram=True,
             causes_considered=True,

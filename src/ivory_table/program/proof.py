@@ -113,7 +113,7 @@ def _change_to(out: Writer, other: Filament, *, hottest_c: float, over: tuple[fl
 
 
 #: Proofs whose patches are lines alone, with no outline around them.
-BARE = ("ladder", "two_heights")
+BARE = ("ladder", "three_heights")
 _WORDS = {
     "patches": "{} patches",
     "skirt": "a short skirt",
@@ -121,7 +121,7 @@ _WORDS = {
     "rim": "a loop around the rim",
     "whole": "strips over the whole plate",
     "ladder": "a ladder of {} steps",
-    "two_heights": "{} half patches, closer and further by turns",
+    "three_heights": "{} patches, closer, as it runs and further by turns",
     "pair": "{} patches at two temperatures",
     "two_filaments": "{} patches of two filaments",
 }
@@ -290,13 +290,13 @@ def _patch(proof: ProofPlan, zone: Zone) -> Points:
 def _strokes(proof: ProofPlan, zone: Zone, number: int) -> list[Points]:
     """The zone's number beside the patch, a long stroke for five, on the side of the plate's middle; a ladder's to the right.
 
-    Two halves of a zone have one number, beside the half that lies on that side.
+    The patches of a zone have one number, beside the outermost on that side.
     """
     half = proof.patch_mm / 2
     middle = float(np.mean([z.x_mm for z in proof.zones]))
     side = 1 if proof.kind == "ladder" or zone.place[0] <= middle else -1
-    if zone.half_of is not None:
-        if (zone.x_mm - zone.half_of[0]) * side < 0:
+    if zone.patch_of is not None:
+        if any((z.x_mm - zone.x_mm) * side > 0 for z in proof.zones if z.patch_of == zone.patch_of):
             return []
         number = list(dict.fromkeys(proof.zone_places)).index(zone.place) + 1
     fives, ones = divmod(number, 5)

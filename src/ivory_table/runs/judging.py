@@ -67,10 +67,10 @@ def with_marks_learnt(run: "RunState") -> "RunState":
     )
 
 
-def two_heights(run: "RunState") -> ProofPlan | None:
-    """Each zone at two heights, where that tells most: the height is about known and nothing else is suspected; else None.
+def three_heights(run: "RunState") -> ProofPlan | None:
+    """Each zone at three heights, where that tells most: the height is about known and nothing else is suspected; else None.
 
-    An eye tells where a sound zone ends, not where in it one is. The closer halves must surely not scrape. The first proof
+    An eye tells where a sound zone ends, not where in it one is. The closer patches must surely not scrape. The first proof
     is whole patches until somebody has said whether a caliper is at hand: they show how the plate looks as it stands.
     """
     known = run.with_marks()
@@ -79,10 +79,10 @@ def two_heights(run: "RunState") -> ProofPlan | None:
     last = run.proofs[-1] if run.proofs else None
     # Whether what was cleaned or mended holds now, whole patches show; so is what needs no print, to see it as it stands.
     whole = (last is not None and bool(last.cleaned or last.mended)) or run.sound_unseen is not None
-    if whole or not said or not causes.considered or run.common_gap[1] > PROOF.halves_known_mm:
+    if whole or not said or not causes.considered or run.common_gap[1] > PROOF.heights_known_mm:
         return None
     try:
-        laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "two_heights", bead=run.bead)
+        laid = plan(run.setup.machine, run.setup.plate, run.setup.filament, "three_heights", bead=run.bead)
     except ValueError:
         return None
     suspected = 1 - causes.shared.get(HEIGHT, 0.0) - causes.shared.get(ZERO, 0.0) >= JUDGE.cause_at
@@ -90,7 +90,7 @@ def two_heights(run: "RunState") -> ProofPlan | None:
         return None
     mean, cov = known.gaps_before(laid)
     z = len(laid.zones)
-    closest = mean[:z] - PROOF.halves_clear_sds * np.sqrt(np.diag(cov)[:z])
+    closest = mean[:z] - PROOF.heights_clear_sds * np.sqrt(np.diag(cov)[:z])
     return laid if (closest > JUDGE.scrape_mm).all() else None
 
 
@@ -151,8 +151,8 @@ def next_proof(run: "RunState", choice: ProofChoice) -> ProofPlan:
     setup = run.setup
     if choice == "advised" and run.height_unknown and (not run.proofs or run.proofs[-1].plan.kind == "ladder"):
         choice = "ladder"
-    elif choice == "advised" and run.two_heights is not None:
-        return run.two_heights
+    elif choice == "advised" and run.three_heights is not None:
+        return run.three_heights
     elif choice in ("advised", "reversed") and run.proofs:
         newest = run.proofs[-1].plan
         same = (newest if newest.judges_all else run.wanted.plan).with_bead(run.bead)

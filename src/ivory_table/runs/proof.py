@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from ivory_table.core.eye import Eye
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.proof import ProofPlan
@@ -46,12 +48,16 @@ class ProofRun:
 
     @property
     def zones_sound(self) -> tuple[int, int] | None:
-        """How many zones were judged sound, of how many; of two halves one is enough. None for a ladder, whose steps are no zones."""
+        """How many zones were judged sound, of how many, by their patches that lie nearest to how the nozzle runs.
+
+        None for a ladder, whose steps are no zones.
+        """
         if self.plan.kind == "ladder":
             return None
-        places = self.plan.zone_places
-        sound = {places[k] for k, m in self.marks.items() if m.grade == "sound"}
-        return len(sound), len(set(places))
+        places, apart = self.plan.zone_places, np.abs(self.plan.away_mm)
+        nearest = {place: min(apart[k] for k, p in enumerate(places) if p == place) for place in places}
+        sound = {places[k] for k, m in self.marks.items() if m.grade == "sound" and apart[k] <= nearest[places[k]]}
+        return len(sound), len(nearest)
 
     @property
     def held_everywhere(self) -> bool:

@@ -30,7 +30,7 @@ from ivory_table.core.tram import tolerance_mm
 from ivory_table.core.value import Array
 from ivory_table.core.zones_sound import judged_done, looks_sound
 from ivory_table.runs.entry import Entry
-from ivory_table.runs.judging import judge_proof, sound_unseen, two_heights, wanted_zones, with_marks_learnt
+from ivory_table.runs.judging import judge_proof, sound_unseen, three_heights, wanted_zones, with_marks_learnt
 from ivory_table.runs.mesh_in_use import with_mesh_found
 from ivory_table.runs.proof import JudgedProof, ProofRun, Wanted
 from ivory_table.runs.record import RunRecord, Slice
@@ -333,9 +333,9 @@ class RunState(RunRecord):
         return with_marks_learnt(self)
 
     @cached_property
-    def two_heights(self) -> ProofPlan | None:
+    def three_heights(self) -> ProofPlan | None:
         """Each zone at two heights, where that is the print that tells most."""
-        return two_heights(self)
+        return three_heights(self)
 
     def with_proof(self, proof: ProofRun) -> "RunState":
         """The state with the newest proof as given."""

@@ -16,6 +16,7 @@ import numpy as np
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.causes import HEIGHT, CauseId
+from ivory_table.core.defaults import FEEL
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.recipe import recipes
@@ -81,6 +82,7 @@ class Session:
                 neighbours_alike=True,
                 form_apart=True,
                 usual_gauge=True,
+                drag_sd_mm=FEEL.bias_sd_mm,
                 thread_doubted=True,
                 sound_ends_tram=True,
                 causes_considered=True,

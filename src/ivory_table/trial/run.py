@@ -12,6 +12,7 @@ from uuid import uuid4
 
 import numpy as np
 
+from ivory_table.core.defaults import FEEL
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan, plan
 from ivory_table.core.setup import RunSetup
@@ -79,6 +80,7 @@ class Trial:
                 neighbours_alike=True,
                 form_apart=True,
                 usual_gauge=True,
+                drag_sd_mm=FEEL.bias_sd_mm,
                 thread_doubted=True,
                 sound_ends_tram=True,
                 causes_considered=True,

@@ -209,11 +209,11 @@ class Proof(Value):
     ladder_from_mm: float
     ladder_patch_mm: float
     ladder_gap_mm: float
-    half_mm: float
-    half_gap_mm: float
-    halves_share: float
-    halves_known_mm: float
-    halves_clear_sds: float
+    third_mm: float
+    third_gap_mm: float
+    heights_apart_share: float
+    heights_known_mm: float
+    heights_clear_sds: float
     look_s: float
     pair_c: float
     hotter_spares: tuple[str, ...]

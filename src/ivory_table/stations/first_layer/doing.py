@@ -109,11 +109,11 @@ def printing_of(run: OpenRun, laid: ProofPlan) -> Printing:
         )
     lowest = laid.layer_mm + float(laid.away_mm.min())
     words, caution = _order_words(state, laid), ""
-    if laid.kind == "two_heights":
+    if laid.kind == "three_heights":
         words = (
-            f"Each zone in two halves: the left one {laid.layer_mm - lowest:.3f} mm closer than the nozzle runs now, the right "
-            "one as much further. Where the left half is rough and the right one is not, the zone lies too close; where only "
-            "the right one parts, too far. Judge each half by itself, as it looks."
+            f"Each zone in three patches: the left one {laid.layer_mm - lowest:.3f} mm closer than the nozzle runs now, the middle one "
+            "as it runs, the right one as much further. Where the left one is rough and the right one parts, the zone lies about "
+            "right. Judge each patch by itself, as it looks."
         )
     if laid.kind == "ladder":
         limit = (
@@ -236,10 +236,10 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
         if (
             action.kind == "print_again"
             and alone is None
-            and proof.plan.kind != "two_heights"
-            and state.two_heights is not None
+            and proof.plan.kind != "three_heights"
+            and state.three_heights is not None
         ):
-            words = "Print each zone at two heights: which half holds better tells more than the same again."
+            words = "Print each zone at three heights: which of them holds tells more than the same again."
         if state.sound_unseen is not None:
             done = action.kind == "done"
             words = (

@@ -19,7 +19,7 @@ NAMES: dict[ProofChoice, str] = {
     "rim": "a loop around the rim",
     "whole": "strips over the whole plate",
     "ladder": "a ladder, closer step by step",
-    "two_heights": "each zone at two heights",
+    "three_heights": "each zone at three heights",
     "pair": "two temperatures of the tip side by side",
     "two_filaments": "two filaments side by side",
 }

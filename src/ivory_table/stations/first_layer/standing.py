@@ -27,8 +27,8 @@ def standing(run: OpenRun) -> Standing:
 def _found_by(proof: ProofRun) -> str:
     """What a proof showed, in a few words."""
     if (zones := proof.zones_sound) is not None:
-        halves = ", of each zone two halves" if proof.plan.kind == "two_heights" else ""
-        return f"{zones[0]} of {zones[1]} zones sound{halves}"
+        heights = ", each laid at several heights" if proof.plan.kind == "three_heights" else ""
+        return f"{zones[0]} of {zones[1]} zones sound{heights}"
     held = [proof.plan.zones[k].name for k, m in proof.marks.items() if m.grade == "sound"]
     return f"ladder, sound at {' and '.join(held)}" if held else "ladder, no step sound"
 

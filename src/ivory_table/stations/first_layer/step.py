@@ -140,7 +140,7 @@ def _mended_in_vain(state: RunState) -> frozenset[str]:
 
 
 def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
-    """By wanted zone its patch on the newest proof that a caliper can measure; of two halves the closer one, where it is fused."""
+    """By wanted zone its patch on the newest proof that a caliper can measure; of several of a zone the closest one that is fused."""
     places = wanted.plan.zone_places
     found: dict[int, int] = {}
     for k, mark in sorted(proof.marks.items(), reverse=True):
@@ -150,8 +150,8 @@ def _to_measure(proof: ProofRun, wanted: Wanted) -> dict[int, int]:
 
 
 def _apart_mm(state: RunState) -> float:
-    """How far from the nozzle's height the next print lays the halves of each zone; 0 where it lays whole ones."""
-    return float(state.two_heights.away_mm.max()) if state.two_heights is not None else 0.0
+    """How far from the nozzle's height the next print lays the outer patches of each zone; 0 where it lays whole ones."""
+    return float(state.three_heights.away_mm.max()) if state.three_heights is not None else 0.0
 
 
 def _done_unseen(p: float) -> tuple[Action, ...]:

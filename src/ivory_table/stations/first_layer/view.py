@@ -184,7 +184,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         step = "done" if steps and steps[0].action.kind == "done" else "decide"
     made = program_for(run, laid, run.manner)
     newest = open_proof or (state.proofs[-1] if state.proofs else ProofRun(laid))
-    last, halves = newest.zones_sound, newest.plan.kind == "two_heights"
+    last = newest.zones_sound
     chance = steps[0].action.p_all_sound if steps else None
     surface = height_field(
         state.with_marks(),
@@ -199,15 +199,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
             state,
             surface,
             figures=(
-                *(
-                    (
-                        Figure(
-                            name="A half sound" if halves else "Sound zones", value=str(last[0]), unit=f"of {last[1]}"
-                        ),
-                    )
-                    if last
-                    else ()
-                ),
+                *((Figure(name="Sound zones", value=str(last[0]), unit=f"of {last[1]}"),) if last else ()),
                 Figure(name="All sound, if done", value=f"{chance:.0%}" if chance is not None else "–"),
             ),
         ),
@@ -326,8 +318,8 @@ def _zone(
     p_greasy: float,
 ) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
-    # A half tells of its zone as the nozzle runs, not as it was laid itself.
-    laid_gap, gap = gap, gap - zone.away_mm if zone.half_of else gap
+    # It tells of its zone as the nozzle runs, not as it was laid itself.
+    laid_gap, gap = gap, gap - zone.away_mm if zone.patch_of else gap
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     sound_enough = p_sound >= JUDGE.zone_sound_at
     if mark and (mark.greasy or p_greasy > 0.5):

@@ -11,7 +11,7 @@ const KINDS: Record<Schemas["ProofPlan"]["kind"], string> = {
   rim: "loop",
   whole: "strips",
   ladder: "ladder",
-  two_heights: "halves",
+  three_heights: "patches",
   pair: "two temperatures",
   two_filaments: "two filaments",
 };
@@ -61,8 +61,8 @@ export function PrintSlip({
         right={`${minutes.toFixed(0)} min`}
       />
       <h2 className={next ? "text-2xl leading-tight font-semibold" : "font-semibold"}>
-        {plan.kind === "two_heights"
-          ? "Print each zone at two heights."
+        {plan.kind === "three_heights"
+          ? "Print each zone at three heights."
           : again
             ? "Print the proof again."
             : plan.kind === "ladder"
