@@ -57,15 +57,15 @@ def test_the_program_of_the_next_print_is_beside_the_step(trammed: tuple[Page, s
     with keeping(page):
         press(page, "Enter")
     judge(page, *"44444")
-    expect(page.get_by_text("Print each zone at two heights")).to_be_visible()
-    expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
+    expect(page.get_by_text("Print each zone at three heights")).to_be_visible()
+    expect(page.get_by_text("the left one 0.038 mm closer")).to_be_visible()
     link = page.get_by_role("link", name="Download the program").get_attribute("href")
-    assert page.request.get(f"{address}{link}").text().count("; patch ") == 10
+    assert page.request.get(f"{address}{link}").text().count("; patch ") == 15
     # Another step may be chosen, by its key or its line, and the best one again.
     press(page, "o")
     expect(page.get_by_text("Chosen instead of the best step")).to_be_visible()
-    expect(page.get_by_text("Print each zone at two heights")).to_have_count(1)
-    page.get_by_role("button", name=re.compile("Print each zone at two heights")).click()
+    expect(page.get_by_text("Print each zone at three heights")).to_have_count(1)
+    page.get_by_role("button", name=re.compile("Print each zone at three heights")).click()
     expect(page.get_by_text("Best next step")).to_be_visible()
     page.get_by_role("button", name=re.compile("Print the parts with a first layer of")).click()
     expect(page.get_by_role("button", name=re.compile("It is set so"))).to_be_visible()
@@ -192,7 +192,7 @@ def test_the_feed_is_measured_asked_about_and_put_right(trammed: tuple[Page, str
     expect(page.get_by_text("→ 424.40")).to_be_visible()
     with keeping(page):
         page.get_by_role("button", name="It is set and read back").click()
-    expect(page.get_by_role("heading", name="Print each zone at two heights.")).to_be_visible()
+    expect(page.get_by_role("heading", name="Print each zone at three heights.")).to_be_visible()
 
 
 def test_some_zones_alone_settings_and_places(trammed: tuple[Page, str]) -> None:
@@ -244,16 +244,16 @@ def test_three_heights_by_keys_then_a_sure_move_and_nothing_more_to_print(
     keep(kind="tool_told", tool="caliper", here=True)
     page.set_viewport_size({"width": width, "height": 844})
     visit(page, f"{run}/first_layer")
-    expect(page.get_by_role("heading", name="Print each zone at two heights.")).to_be_visible()
-    expect(page.get_by_text("the left one 0.026 mm closer")).to_be_visible()
+    expect(page.get_by_role("heading", name="Print each zone at three heights.")).to_be_visible()
+    expect(page.get_by_text("the left one 0.038 mm closer")).to_be_visible()
     assert serious(page) == []
     with keeping(page):
         press(page, "Enter")
     expect(page.get_by_text("Proof 1 · front left, closer")).to_be_visible()
-    judge(page, *"4343434343")
-    # The closer halves are measured: 0.19, so that the zones lie at 0.216.
-    for zone in range(0, 10, 2):
-        keep(kind="judged", zone=zone, grade="sound", caliper_mm=0.19, sure=True)
+    judge(page, *"443" * 5)
+    # The closer ones are measured: 0.18, so that the zones lie at 0.218.
+    for zone in range(0, 15, 3):
+        keep(kind="judged", zone=zone, grade="sound", caliper_mm=0.18, sure=True)
     page.reload()
     expect(page.get_by_text(re.compile(r"Bring the nozzle 0\.\d+ mm closer"))).to_be_visible()
     with keeping(page):

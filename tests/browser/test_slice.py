@@ -81,25 +81,25 @@ def test_heron_by_keyboard_alone(desk_page: Page) -> None:
     expect(page.get_by_role("heading", name="All zones judged")).to_be_visible()
     expect(page.get_by_text(re.compile(r"Bring the nozzle 0\.\d\d mm closer"))).to_be_visible()
     press(page, "Enter")
-    expect(page.get_by_role("heading", name="Print each zone at two heights")).to_be_visible()
+    expect(page.get_by_role("heading", name="Print each zone at three heights")).to_be_visible()
 
     page.keyboard.press("]")
     expect(page.get_by_text("Z offset readback")).to_be_visible()
     press(page, "Enter")
     expect(page.get_by_role("alert")).to_contain_text("not read back")
     page.keyboard.press("[")
-    page.get_by_role("heading", name="Print each zone at two heights").wait_for()
+    page.get_by_role("heading", name="Print each zone at three heights").wait_for()
     page.keyboard.press("[")
     value = page.locator("pre").inner_text().split(" Z")[1].split()[0]
     page.get_by_label("Reported").fill(value)
     press(page, "Enter")
     page.get_by_role("heading", name=re.compile(r"mm$")).wait_for()
     page.keyboard.press("]")
-    page.get_by_role("heading", name="Print each zone at two heights").wait_for()
+    page.get_by_role("heading", name="Print each zone at three heights").wait_for()
     press(page, "Enter")
     for zone in ("front left", "front right", "centre", "rear left", "rear right"):
-        for half in ("closer", "further"):
-            expect(page.get_by_text(f"Proof 2 · {zone}, {half}")).to_be_visible()
+        for height in ("closer", "as it runs", "further"):
+            expect(page.get_by_text(f"Proof 2 · {zone}, {height}")).to_be_visible()
             press(page, "4")
     expect(page.get_by_role("heading", name=re.compile("All zones judged|Every zone is sound"))).to_be_visible()
     page.keyboard.press("]")

@@ -9,7 +9,15 @@ from ivory_table.stations.first_layer.entries import (
     ProofStarted,
 )
 
+from ivory_table.stations.offset.step import now_at
+from ivory_table.stations.stored.entries import OffsetSet
+
 from .keeping import keep
+
+
+def height_set(desk: Desk) -> OpenRun:
+    """The nozzle's height stored as it is worked out from what was felt."""
+    return keep(desk, "offset", OffsetSet(stored_mm=now_at(desk.open("run")).wanted.new_mm, sure=True))
 
 
 def judged(desk: Desk, *grades: str, **more: object) -> OpenRun:
@@ -24,7 +32,7 @@ def printed(desk: Desk, choice: ProofChoice = "advised") -> OpenRun:
 
 
 def by_truth(desk: Desk, gaps: list[float], *, measured: bool = False) -> OpenRun:
-    """Every zone of the newest proof judged by the gaps that the five zones have as the nozzle runs; closer halves measured."""
+    """Every zone of the newest proof judged by the gaps that the five zones have as the nozzle runs; closer patches measured."""
     run = desk.open("run")
     proof = run.state.proofs[-1].plan
     places = run.state.wanted.plan.zone_places

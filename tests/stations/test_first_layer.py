@@ -185,10 +185,10 @@ def test_each_zone_at_three_heights_is_advised_once_the_caliper_is_known_of(desk
     printed(desk)
     run = by_truth(desk, [0.2, 0.2, 0.2, 0.2, 0.2])
     view = first_layer.view.view(run)
-    # A half is spoken of as its zone runs, not as it was laid itself.
-    assert [z.error_mm for z in view.zones[:2]] == pytest.approx([view.zones[0].error_mm] * 2, abs=0.002)
-    assert view.zones[1].gap_mm - view.zones[0].gap_mm == pytest.approx(2 * laid.zones[1].away_mm, abs=0.004)
-    # The five zones that are wanted were seen by their halves; nothing fell, and nothing else is to be done.
+    # Each patch is spoken of as its zone runs, not as it was laid itself.
+    assert [z.error_mm for z in view.zones[:3]] == pytest.approx([view.zones[1].error_mm] * 3, abs=0.002)
+    assert view.zones[2].gap_mm - view.zones[0].gap_mm == pytest.approx(2 * laid.zones[2].away_mm, abs=0.004)
+    # The five zones that are wanted were seen by their patches; nothing fell, and nothing else is to be done.
     assert len(run.state.wanted.judged) == 5
     best = next_steps(run)[0]
     assert best.action.kind == "done"
@@ -205,10 +205,10 @@ def test_what_is_printed_again_is_said_as_what_it_is(desk: Desk, flat: OpenRun) 
     printed(desk)
     run = judged(desk, *["sound"] * 5)
     again = next(s for s in next_steps(run) if s.action.kind == "print_again")
-    assert again.words.startswith("Print each zone at two heights")
+    assert again.words.startswith("Print each zone at three heights")
     run = keep(desk, "first_layer", again.keeps[0])
     assert run.state.proofs[-1].plan.kind == "three_heights"
-    run = judged(desk, *["sound", "parted"] * 5)
+    run = judged(desk, *["sound", "sound", "parted"] * 5)
     again = next(s for s in next_steps(run) if s.action.kind == "print_again")
     assert again.words == "Print the same proof again."
     run = keep(desk, "first_layer", again.keeps[0])

@@ -21,7 +21,7 @@ from ivory_table.stations.first_layer.entries import (
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.prepare.entries import CheckDone
 from ivory_table.stations.sign_off.entries import SignedOff
-from tests.stations.proofs import judged, printed
+from tests.stations.proofs import height_set, judged, printed
 
 from .keeping import keep, start
 
@@ -46,6 +46,7 @@ def test_a_cleaned_zone_is_printed_again_alone(desk: Desk, flat: OpenRun) -> Non
 
 
 def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat: OpenRun) -> None:
+    height_set(desk)
     printed(desk)
     judged(desk, "sound", "sound", "sound", "sound", "sound")
     printed(desk, 5)
@@ -70,6 +71,7 @@ def test_a_shared_cause_is_mended_before_the_height_is_touched(desk: Desk, flat:
 
 
 def test_a_look_tells_a_cold_plate_from_a_worn_coat(desk: Desk, flat: OpenRun) -> None:
+    height_set(desk)
     printed(desk)
     judged(desk, "sound", "sound", "sound", "sound", "sound")
     printed(desk, 5)

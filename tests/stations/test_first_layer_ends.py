@@ -183,9 +183,10 @@ def test_a_plate_that_is_sound_in_part_may_be_left_for_what_lies_there(desk: Des
     for _ in range(3):
         run = printed(desk)
         laid = run.state.proofs[-1].plan
-        for k in range(len(laid.zones)):
-            far = k == 1
-            grade, mm = ("parted", laid.layer_mm + 0.1) if far else ("sound", laid.layer_mm)
+        for k, zone in enumerate(laid.zones):
+            far = zone.place == run.state.wanted.plan.zone_places[1]
+            gap = laid.layer_mm + zone.away_mm + (0.1 if far else 0.0)
+            grade, mm = laid.bead.grade_at(gap), round(gap, 3)
             run = keep(desk, "first_layer", Judged(zone=k, grade=grade, caliper_mm=mm))
     steps = next_steps(run)
     stop = next((s for s in steps if s.action.kind == "stop_here"), None)
@@ -280,7 +281,7 @@ def test_after_a_sure_move_nothing_more_is_printed(desk: Desk, flat: OpenRun) ->
     assert view.steps[0].leads_to == "offset"
     assert view.whole_plate.startswith("The 5 zones are what was looked at. Of the whole plate about")
     lines = {line.name: line.after for line in record_lines(run)}
-    assert lines["Proof 1"] == "5 of 5 zones sound, of each zone two halves"
+    assert lines["Proof 1"] == "5 of 5 zones sound, each laid at several heights"
     assert lines["Last move"] == f"not printed since; every zone sound with {moved.sound_unseen:.0%}"
     read = keep(desk, "offset", Readback(reported_mm=moved.stored_mm))
     assert next_steps(read)[0].leads_to == "sign_off"
@@ -310,7 +311,7 @@ def test_nothing_is_done_without_a_print_where_something_fell(desk: Desk, flat: 
     assert not run.state.proof_done
 
 
-def test_the_record_counts_zones_and_not_halves_or_steps(desk: Desk, flat: OpenRun) -> None:
+def test_the_record_counts_zones_and_not_patches_or_steps(desk: Desk, flat: OpenRun) -> None:
     keep(desk, "first_layer", ToolTold(tool="caliper", here=False))
     printed(desk, "ladder")
     run = judged(desk, "loose", "sound")
@@ -318,7 +319,8 @@ def test_the_record_counts_zones_and_not_halves_or_steps(desk: Desk, flat: OpenR
     assert [line.after for line in record_lines(run) if line.name == "Proof 1"] == [f"ladder, sound at {step}"]
     assert run.state.proofs[-1].zones_sound is None
     printed(desk, "three_heights")
-    run = judged(desk, *["sound", "parted"] * 3, *["parted"] * 4)
+    # A zone counts by the patch that is laid as the nozzle runs.
+    run = judged(desk, *["ridged", "sound", "parted"] * 3, *["sound", "parted", "parted"] * 2)
     assert run.state.proofs[-1].zones_sound == (3, 5)
 
 

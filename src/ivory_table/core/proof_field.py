@@ -25,7 +25,7 @@ from .value import Array
 
 #: A caliper of which nothing is known on this plate.
 AS_BOUGHT = CaliperOff()
-#: From this chance of a spot of grease under one half of a zone on it tells the other.
+#: From this chance of a spot of grease under one patch of a zone on it tells the others.
 GREASY_TOLD = 0.1
 
 
@@ -78,7 +78,7 @@ def judged_field(
         ), eye
     found, after = _judged_by(what, full_mean, full_cov, marks, bead, eye)
     beside = _same_place(place)
-    # Where neither half is likely to be greasy there is nothing to tell.
+    # Where none of them is likely to be greasy there is nothing to tell.
     if (beside @ (found.greasy >= GREASY_TOLD)).any():
         # One spot of grease lies under all patches of a zone: each is judged by what the others say of it.
         odds = _odds(found.greasy) - _odds(what.greasy)

@@ -6575,7 +6575,7 @@ export interface components {
              * @default patches
              * @enum {string}
              */
-            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+            kind: "patches" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             /** Layer Mm */
             layer_mm: number;
             /** Line Mm */
@@ -6608,7 +6608,7 @@ export interface components {
              * Choice
              * @enum {unknown}
              */
-            choice: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+            choice: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             /** Chosen */
             chosen: boolean;
             /** Filament Mm */
@@ -7065,6 +7065,11 @@ export interface components {
              * @default []
              */
             changes: string[];
+            /**
+             * Drag Sd Mm
+             * @default 0.02
+             */
+            drag_sd_mm: number;
             /**
              * @default {
              *       "came": 0,
@@ -7905,7 +7910,7 @@ export interface components {
              * @default advised
              * @enum {unknown}
              */
-            zones: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+            zones: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
         };
         /** StartRun */
         StartRun: {
@@ -8965,11 +8970,6 @@ export interface components {
              * @default 0
              */
             away_mm: number;
-            /** Half Of */
-            half_of?: [
-                number,
-                number
-            ] | null;
             /** Name */
             name: string;
             /** Nozzle C */
@@ -8979,6 +8979,11 @@ export interface components {
              * @default false
              */
             other: boolean;
+            /** Patch Of */
+            patch_of?: [
+                number,
+                number
+            ] | null;
             /**
              * Spares
              * @default []
@@ -11365,7 +11370,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11400,7 +11405,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11439,7 +11444,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11684,7 +11689,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11719,7 +11724,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11886,7 +11891,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -11997,7 +12002,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12032,7 +12037,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12071,7 +12076,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12146,7 +12151,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12352,7 +12357,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12387,7 +12392,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12458,7 +12463,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12495,7 +12500,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12534,7 +12539,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
                 /** @description Some zones alone, by their numbers from 0. */
                 only?: number[];
                 /** @description As advised: what this kind of next step prints, not the best one. */
@@ -12868,7 +12873,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -12903,7 +12908,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -13038,7 +13043,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -13073,7 +13078,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
@@ -13112,7 +13117,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description The next proof: as advised, 5 or 9 patches, mesh for patches at points of the mesh, or another kind. */
-                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "two_heights" | "pair" | "two_filaments";
+                zones?: "advised" | 5 | 9 | "mesh" | "reversed" | "skirt" | "long_skirt" | "rim" | "whole" | "ladder" | "three_heights" | "pair" | "two_filaments";
             };
             header?: never;
             path: {
