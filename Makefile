@@ -92,6 +92,7 @@ bench: .installed-dev src/ivory_table/web/index.html
 	$(BIN)/python benchmarks/history.py
 	$(BIN)/python benchmarks/job.py
 	$(BIN)/python -m benchmarks.fewest_moves
+	$(BIN)/python -m benchmarks.fewest_proofs
 	$(BIN)/python benchmarks/kill.py
 	$(BIN)/python -m benchmarks.together
 	$(BIN)/python -m benchmarks.paint
