@@ -121,8 +121,14 @@ def test_what_is_behind_it_is_shown_mended_and_printed_again(trammed: tuple[Page
     expect(page.get_by_text("Best next step")).to_be_visible()
 
 
-def test_what_a_print_cannot_tell_is_looked_for_first(trammed: tuple[Page, str]) -> None:
-    page, _ = trammed
+def test_what_a_print_cannot_tell_is_looked_for_first(trammed: tuple[Page, str], address: str) -> None:
+    page, run = trammed
+    at = f"{address}/api/runs/{run.rsplit('/', 1)[1]}/offset"
+    offset = page.request.get(at).json()
+    stored = {"kind": "offset_set", "stored_mm": offset["wanted"]["new_mm"], "sure": True}
+    assert page.request.post(at, data={"id": "stored", "seen_seq": offset["seq"], "what": stored}).ok
+    page.reload()
+    at_station(page, "first_layer")
     with keeping(page):
         press(page, "Enter")
     judge(page, "1", "2", "1", "1", "1")

@@ -8,7 +8,6 @@ from ivory_table.stations.first_layer.entries import (
     Judged,
     ProofStarted,
 )
-
 from ivory_table.stations.offset.step import now_at
 from ivory_table.stations.stored.entries import OffsetSet
 

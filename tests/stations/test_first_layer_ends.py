@@ -322,6 +322,9 @@ def test_the_record_counts_zones_and_not_patches_or_steps(desk: Desk, flat: Open
     # A zone counts by the patch that is laid as the nozzle runs.
     run = judged(desk, *["ridged", "sound", "parted"] * 3, *["sound", "parted", "parted"] * 2)
     assert run.state.proofs[-1].zones_sound == (3, 5)
+    # What did not hold closer to the plate is not sound there.
+    run = keep(desk, "first_layer", Judged(zone=0, grade="loose"))
+    assert run.state.proofs[-1].zones_sound == (2, 5)
 
 
 def test_a_first_layer_that_was_chosen_is_that_of_the_next_run_until_it_is_taken_back(

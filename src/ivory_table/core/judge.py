@@ -255,8 +255,8 @@ class _Decision:
     def _evidence_first(self) -> tuple[Action, ...]:
         """One look may be wrong: what the same print would tell is weighed against the step, both followed to the end."""
         can, better, was = self.can, self.better, self.can.before
-        # Three patches of each zone are a second look, and a caliper on most of them is a better one.
-        seen_twice = was.repeats or was.several_heights or 2 * was.calipered > can.field.zones
+        # A caliper on most of its zones is a second look, and a better one.
+        seen_twice = was.repeats or 2 * was.calipered > can.field.zones
         if not better or can.odds.dirty or can.odds.likeliest is not None or seen_twice:
             return ()
         back = _steps_back(better[0], was, can.z_step_mm) and can.now > JUDGE.gain

@@ -39,7 +39,12 @@ class ProofRun:
     @property
     def fallen(self) -> bool:
         """Whether a patch no further from the plate than the nozzle runs did not hold."""
-        return any(self.plan.zones[k].away_mm <= 0 and m.fell for k, m in self.marks.items())
+        return bool(self._fallen_at)
+
+    @property
+    def _fallen_at(self) -> frozenset[tuple[float, float]]:
+        places, away = self.plan.zone_places, self.plan.away_mm
+        return frozenset(places[k] for k, m in self.marks.items() if away[k] <= 0 and m.fell)
 
     @property
     def calipered(self) -> frozenset[tuple[float, float]]:
@@ -48,7 +53,7 @@ class ProofRun:
 
     @property
     def zones_sound(self) -> tuple[int, int] | None:
-        """How many zones were judged sound, of how many, by their patches that lie nearest to how the nozzle runs.
+        """How many zones were judged sound, of how many, by their patches that lie nearest to how the nozzle runs; none where a closer one fell.
 
         None for a ladder, whose steps are no zones.
         """
@@ -57,7 +62,7 @@ class ProofRun:
         places, apart = self.plan.zone_places, np.abs(self.plan.away_mm)
         nearest = {place: min(apart[k] for k, p in enumerate(places) if p == place) for place in places}
         sound = {places[k] for k, m in self.marks.items() if m.grade == "sound" and apart[k] <= nearest[places[k]]}
-        return len(sound), len(nearest)
+        return len(sound - self._fallen_at), len(nearest)
 
     @property
     def held_everywhere(self) -> bool:
