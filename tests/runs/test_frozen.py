@@ -1,16 +1,19 @@
 """What earlier versions kept still opens, and shows what it showed then."""
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from ivory_table.core.manner import shipped
 from ivory_table.core.setup import RunSetup
+from ivory_table.core.signs import Mark
 from ivory_table.demo.tidewater import furnish
 from ivory_table.desk.bring import import_run
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.entry import Entry, RunFile
+from ivory_table.runs.proof import ProofRun
 from ivory_table.runs.row import Row
 from ivory_table.runs.run import OpenRun
 from ivory_table.runs.state import RunState
@@ -117,6 +120,31 @@ def test_the_old_feel_is_read_by_the_station_it_came_through() -> None:
     assert [w.kind for w in (at_screw, at_centre, stepped)] == ["screw_felt", "centre_felt", "felt"]
     assert at_screw.screw == "front left"
     assert at_centre.feel == stepped.feel == "brush"
+
+
+def test_a_proof_of_two_heights_is_read_as_one_with_two_patches_to_a_zone() -> None:
+    halves = [
+        {"name": f"centre, {word}", "x_mm": x, "y_mm": 60, "away_mm": away, "half_of": [60, 60]}
+        for word, x, away in (("closer", 54.5, -0.026), ("further", 65.5, 0.026))
+    ]
+    proof = {
+        "kind": "two_heights",
+        "zones": halves,
+        "patch_mm": 9,
+        "line_mm": 0.4,
+        "layer_mm": 0.2,
+        "bed_c": 60,
+        "nozzle_c": 210,
+    }
+    body = {"id": "e1", "seq": 1, "at": NOON, "by": "mk", "source": "hand", "station": "first_layer", "version": 1}
+    laid = Entry.model_validate({**body, "what": {"kind": "proof_started", "proof": proof}}).what.proof
+    assert laid.kind == "three_heights"
+    assert laid.zone_places == ((60, 60), (60, 60))
+    seen = replace(ProofRun(laid), marks={0: Mark(0, "sound"), 1: Mark(1, "parted")})
+    assert seen.zones_sound == (1, 1)
+    whole = [{**halves[0], "half_of": None, "away_mm": 0}]
+    plain = {**body, "what": {"kind": "proof_started", "proof": {**proof, "kind": "patches", "zones": whole}}}
+    assert Entry.model_validate(plain).what.proof.zone_places == ((54.5, 60),)
 
 
 def test_a_row_of_a_newer_version_says_so() -> None:

@@ -1,6 +1,6 @@
 """What is kept of the first layer: proofs, their grades, live changes."""
 
-from typing import Annotated, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -19,10 +19,22 @@ ZoneNumber = Annotated[int, Field(ge=0, lt=MOST_ZONES)]
 
 class ProofStarted(Row):
     kind: Literal["proof_started"] = "proof_started"
+    version: ClassVar[int] = 2
     effect: ClassVar[Effect] = "prints"
     #: At the tram where a walk's file has gone on into it.
     stations: ClassVar = ("first_layer", "tram")
     proof: ProofPlan
+
+    @classmethod
+    def older(cls, entry: dict[str, Any]) -> dict[str, Any]:
+        """Version 1 laid a zone at two heights, as halves of it; each is one of its patches."""
+        proof = dict(entry["what"]["proof"])
+        if proof.get("kind") == "two_heights":
+            zones = [{("patch_of" if k == "half_of" else k): v for k, v in zone.items()} for zone in proof["zones"]]
+            proof |= {"kind": "three_heights", "zones": zones}
+        else:
+            proof["zones"] = [{k: v for k, v in zone.items() if k != "half_of"} for zone in proof["zones"]]
+        return {**entry, "version": 2, "what": {**entry["what"], "proof": proof}}
 
     def words(self, machine: Machine) -> str:
         return f"proof of {len(self.proof.zones)} zones"
