@@ -1,5 +1,7 @@
 """Plates, nozzles and clips nobody thought of: the proof and the mesh still fit, or say why not."""
 
+from itertools import combinations
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -43,6 +45,21 @@ def test_a_proof_fits_any_plate_and_nozzle(plate: Plate, nozzle: float, zones: i
     # What is drawn back at the end is not in the print.
     assert pushed == pytest.approx(made.filament_mm, abs=0.05)
     assert 0 < made.minutes < 60
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.one_of(plates, st.builds(lambda w: Plate(id="p", name="p", width_mm=w, depth_mm=100), st.integers(60, 130))))
+def test_three_patches_to_a_zone_never_touch_or_are_said_to_have_no_room(plate: Plate) -> None:
+    m = machine(plate, 0.4, True)
+    try:
+        laid = plan(m, plate, FILAMENT, "three_heights")
+    except ValueError as wrong:
+        assert "no room" in str(wrong)
+        assert plate.width_mm < (110 if plate.shape == "rectangle" else 160)
+        return
+    for a, b in combinations(laid.zones, 2):
+        assert max(abs(a.x_mm - b.x_mm), abs(a.y_mm - b.y_mm)) >= laid.patch_mm + PROOF.third_gap_mm - 1e-6
+    check_program(program(m, plate, FILAMENT, laid, mesh_on=False).text, m, plate, laid.layer_mm + laid.away_mm.min())
 
 
 @given(plates, st.sampled_from([5, 9]))

@@ -310,7 +310,7 @@ def test_three_heights_are_refused_where_a_row_has_no_room() -> None:
     )
     plate = WREN.plate.model_copy(update={"keep_outs": (clip,)})
     assert plan(WREN.machine, plate, WREN.filament, 5).zones[0] == first
-    with pytest.raises(ValueError, match=f"no room for three patches beside one another at {first.name}"):
+    with pytest.raises(ValueError, match=f"no room for three patches at {first.name}"):
         plan(WREN.machine, plate, WREN.filament, "three_heights")
 
 

@@ -1,5 +1,6 @@
 """The proof: what is printed to see how a first layer lies, and where each zone of it is looked at."""
 
+from itertools import combinations
 from typing import Annotated, Any, Literal, Self, get_args
 
 import numpy as np
@@ -13,8 +14,8 @@ from .plate import Filament, Machine, Plate
 from .value import Array, Value
 
 #: What a proof lays: patches in zones; a short loop around the middle; a long one along the rim, twice; one around the rim;
-#: strips over the whole plate; patches each nearer to the plate than the last; each zone at two heights, one a little closer and
-#: one a little further than the nozzle runs; patches at two temperatures of the tip; of two filaments.
+#: strips over the whole plate; patches each nearer to the plate than the last; each zone at three heights, a little closer than
+#: the nozzle runs, as it runs, and a little further; patches at two temperatures of the tip; of two filaments.
 ProofKind = Literal[
     "patches", "skirt", "long_skirt", "rim", "whole", "ladder", "three_heights", "pair", "two_filaments"
 ]
@@ -304,13 +305,18 @@ def _at_three_heights(plate: Plate, bead: Bead) -> tuple[Zone, ...]:
             if plate.kept_out(x, zone.y_mm, PROOF.third_mm / 2 + 2) or not plate.holds(
                 x, zone.y_mm, PROOF.third_mm / 2
             ):
-                raise ValueError(f"There is no room for three patches beside one another at {zone.name}.")
+                raise ValueError(f"There is no room for three patches at {zone.name}.")
             patch = {"name": f"{zone.name}, {word}", "x_mm": x, "away_mm": side * away, "patch_of": zone.place}
             out.append(zone.model_copy(update=patch))
+    for a, b in combinations(out, 2):
+        # Between two rows there is room for the number of each.
+        beside = PROOF.third_mm + (PROOF.third_gap_mm if a.place == b.place else 2 * PROOF.ladder_gap_mm)
+        if abs(a.x_mm - b.x_mm) < beside - 1e-6 and abs(a.y_mm - b.y_mm) < PROOF.third_mm + PROOF.third_gap_mm:
+            raise ValueError(f"There is no room on {plate.name} for three patches to a zone.")
     return tuple(out)
 
 
-def _thirds(plate: Plate) -> tuple[Zone, ...]:
+def _nine_places(plate: Plate) -> tuple[Zone, ...]:
     """Nine places in three rows and three columns, where strips over the whole plate are looked at."""
     (half_x, half_y), (cx, cy) = loop_mm(plate, PROOF.margin_mm), plate.centre
     share = 0.6 if plate.shape == "round" else 0.85
@@ -388,7 +394,7 @@ def plan(
     elif kind == "two_filaments":
         zones = _two_filaments(plate, patch, filament, other)
     elif kind == "whole":
-        zones = _thirds(plate)
+        zones = _nine_places(plate)
     else:
         zones = at_points if len(at_points) >= 3 else zones_on(plate, 9 if choice == 9 else 5)
         zones = zones[::-1] if choice == "reversed" else zones
