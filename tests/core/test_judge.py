@@ -243,8 +243,13 @@ def test_a_plate_that_is_rather_sound_is_seen_twice_before_it_is_moved() -> None
     assert JUDGE.rather_sound < first[0].p_all_sound < JUDGE.done_at
     assert first[1].kind == "offset"
     assert first[1].p_all_sound > 0.95
-    seen_twice = Before(judged=frozenset(range(5)), proofs=3, repeats=1)
-    assert next_actions(field, BEAD_042, "PLA", (), **ALONE, before=seen_twice)[0].kind == "offset"
+    everywhere = frozenset(range(5))
+    for seen, kind in (
+        (Before(judged=everywhere, proofs=3, repeats=1), "offset"),
+        (Before(judged=everywhere, proofs=3, several_heights=True), "offset"),
+        (Before(judged=everywhere, proofs=1, several_heights=True), "print_again"),
+    ):
+        assert next_actions(field, BEAD_042, "PLA", (), **ALONE, before=seen)[0].kind == kind
 
 
 #: Further apart than the usual layer forgives, and nothing evens it out.

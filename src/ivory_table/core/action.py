@@ -79,6 +79,8 @@ class Before:
     proofs: int = 1
     #: Zones whose mesh point was measured again since the mesh was kept: that is not asked for twice.
     measured: frozenset[int] = frozenset()
+    #: The newest proof showed each zone at several heights.
+    several_heights: bool = False
     #: By zone its patch on the newest proof that a caliper can measure; None: those of the marks.
     to_measure: Mapping[int, int] | None = None
     #: Zones measured by a caliper on the newest proof.

@@ -255,8 +255,10 @@ class _Decision:
     def _evidence_first(self) -> tuple[Action, ...]:
         """One look may be wrong: what the same print would tell is weighed against the step, both followed to the end."""
         can, better, was = self.can, self.better, self.can.before
-        # A caliper on most of its zones is a second look, and a better one.
-        seen_twice = was.repeats or 2 * was.calipered > can.field.zones
+        # A caliper on most of its zones is a second look, and a better one; so are three patches of each, once something was moved:
+        # who finds a plate sound on the first print is not told to change it on that print alone.
+        looked_closely = was.several_heights and was.proofs > 1
+        seen_twice = was.repeats or looked_closely or 2 * was.calipered > can.field.zones
         if not better or can.odds.dirty or can.odds.likeliest is not None or seen_twice:
             return ()
         back = _steps_back(better[0], was, can.z_step_mm) and can.now > JUDGE.gain

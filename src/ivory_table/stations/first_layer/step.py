@@ -83,6 +83,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         fallen=proof.fallen,
         mended_in_vain=_mended_in_vain(state),
         apart_mm=_apart_mm(state),
+        several_heights=proof.plan.kind == "three_heights",
         trust=state.eye.trust,
         height_unknown=state.height_unknown and proof.plan.kind != "ladder",
         tram=ended(run, "tram"),
