@@ -8,6 +8,7 @@ import numpy as np
 from scipy.special import ndtr
 
 from ivory_table.core.bead import GRADES, Bead
+from ivory_table.core.defaults import PROOF
 from ivory_table.trial.layer_world import SCENARIO
 
 BEAD = Bead.usual(0.4)
@@ -18,7 +19,8 @@ BOUNDS = np.array([BEAD.bands_mm()[g][0] for g in GRADES[:-1]])[::-1]
 #: Four corners and the middle; what offset, two tilts and the twist make of them.
 FORMS = np.array([[1, u, v, u * v] for u, v in ((-0.8, -0.8), (0.8, -0.8), (-0.8, 0.8), (0.8, 0.8), (0, 0))])
 FOLLOWS = FORMS @ np.linalg.pinv(FORMS)
-HEIGHTS = {"one": (0.0,), "two": (-0.026, 0.026), "three": (-0.038, 0.0, 0.038)}
+APART = PROOF.heights_apart_share * (HIGH - LOW)
+HEIGHTS = {"one": (0.0,), "two": (-0.026, 0.026), "three": (-APART, 0.0, APART)}
 DRAWS, MACHINES, PROOFS_MOST, OFF_SD_MM = 20_000, 200, 8, 0.12
 
 
@@ -54,7 +56,7 @@ def proofs_until_done(
             jitter = rng.multivariate_normal(np.zeros(5), 0.1 * spread + 1e-12 * np.eye(5), DRAWS)
             drawn, weight = 0.9**0.5 * kept + (1 - 0.9**0.5) * mean + jitter, np.full(DRAWS, 1 / DRAWS)
         moves = [np.full(5, MIDDLE - mean.mean()), FOLLOWS @ (MIDDLE - mean)]
-        _, move = max(((float(weight @ all_sound(drawn + m)), m) for m in moves), key=lambda found: found[0])
+        move = max(moves, key=lambda m: float(weight @ all_sound(drawn + m)))
         if weight @ all_sound(drawn) < done_at:
             true, drawn = (
                 true + move + rng.normal(0, SCENARIO["hand_mm"]),

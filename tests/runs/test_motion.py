@@ -121,7 +121,7 @@ def test_a_steady_plate_is_held_and_a_climbing_one_is_not() -> None:
 
 
 @given(st.floats(0.0, 4.0))
-def test_the_swing_is_part_of_peak_to_peak(amplitude: float) -> None:
+def test_the_swing_is_half_of_peak_to_peak(amplitude: float) -> None:
     t = np.arange(600) * 2.0
     found = hold(list(t), list(60 + amplitude * np.sin(t / 9)), 60)
     assert found.swing_c == pytest.approx(amplitude, abs=0.1 * amplitude + 0.02)

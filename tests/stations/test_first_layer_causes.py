@@ -257,12 +257,12 @@ def test_what_a_caliper_is_off_by_is_handed_on_for_the_plate_and_the_filament(de
     assert desk.workshop.lessons(machine_id="heron", plate_id="heron-steel")[0].caliper.filament_id == "pla-white"
 
 
-def test_a_caliper_measures_the_closer_part_of_each_zone(desk: Desk, flat: OpenRun) -> None:
+def test_a_caliper_measures_the_closest_patch_of_each_zone(desk: Desk, flat: OpenRun) -> None:
     keep(desk, "first_layer", ToolTold(tool="caliper", here=True))
     printed(desk)
-    run = judged(desk, *["sound", "parted"] * 3, "sound", "sound", "parted", "parted")
+    run = judged(desk, *["sound", "sound", "parted"] * 4, "parted", "parted", "parted")
     best = next(s for s in next_steps(run) if s.action.kind == "caliper")
-    assert set(best.action.measure) <= {0, 2, 4, 6}
+    assert set(best.action.measure) <= {0, 3, 6, 9}
     names = [run.state.proofs[-1].plan.zones[k].name for k in best.action.measure]
     assert best.words == f"Measure with a caliper: {', '.join(names)}."
     run = keep(desk, "first_layer", Judged(zone=0, grade="sound", caliper_mm=0.17, sure=True))

@@ -1,11 +1,13 @@
 """What a run starts from, as it was then."""
 
-from typing import Annotated, Self
+from collections.abc import Mapping
+from typing import Annotated, Any, Self
 
 import numpy as np
 from pydantic import AwareDatetime, FailFast, Field, model_validator
 
 from .bead import Bead
+from .defaults import FEEL
 from .eye import Eye
 from .gauge import FeelScale, Gauge
 from .mesh import MeshLaw, MeshSurvey
@@ -138,3 +140,16 @@ class RunSetup(Value):
     def plate(self) -> Plate:
         """The plate that is mounted."""
         return self.machine.plate(self.plate_id)
+
+
+#: How a run that begins today is computed; one that was begun earlier keeps to what its set-up says.
+BEGUN_NOW: Mapping[str, Any] = {
+    "neighbours_alike": True,
+    "form_apart": True,
+    "causes_considered": True,
+    "feed_remembered": True,
+    "usual_gauge": True,
+    "drag_sd_mm": FEEL.bias_sd_mm,
+    "thread_doubted": True,
+    "sound_ends_tram": True,
+}

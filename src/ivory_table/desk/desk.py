@@ -14,7 +14,6 @@ from peewee import IntegrityError
 from pydantic import Field, SerializeAsAny
 
 from ivory_table.core.changes import Change, change, foretold, found_changes
-from ivory_table.core.defaults import FEEL
 from ivory_table.core.eye import Eye
 from ivory_table.core.gauge import FeelScale
 from ivory_table.core.hands import Hands
@@ -22,7 +21,7 @@ from ivory_table.core.manner import Manner, plain_lines, shipped
 from ivory_table.core.mesh import MeshSurvey
 from ivory_table.core.plate import Machine
 from ivory_table.core.plate_values import foretold_for
-from ivory_table.core.setup import RunSetup
+from ivory_table.core.setup import BEGUN_NOW, RunSetup
 from ivory_table.core.value import Id, Initials, StationName, Value
 from ivory_table.desk.knowledge import caliper_of, feed_of, keep_lessons, layer_of, learnt_of, plate_values, study_of
 from ivory_table.runs.by_hand import by_hand
@@ -128,16 +127,9 @@ class Desk:
             caliper=caliper_of(self.workshop, machine.id, wanted.plate_id, wanted.filament_id),
             feed=feed_of(self.workshop, machine.id, wanted.filament_id),
             layer=layer_of(self.workshop, machine),
-            feed_remembered=True,
             study=study_of(self.workshop, machine.id, wanted.plate_id),
-            neighbours_alike=True,
-            form_apart=True,
-            usual_gauge=True,
-            drag_sd_mm=FEEL.bias_sd_mm,
-            thread_doubted=True,
-            sound_ends_tram=True,
-            causes_considered=True,
             mesh_law=self.manner_of(machine).mesh,
+            **BEGUN_NOW,
         )
         before = next(iter(self.workshop.runs(machine.id, most=5)), None)
         mesh, mesh_on = self._mesh_found(before, wanted.plate_id)

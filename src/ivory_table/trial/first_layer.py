@@ -16,11 +16,10 @@ import numpy as np
 
 from ivory_table.core.bead import Bead
 from ivory_table.core.causes import HEIGHT, CauseId
-from ivory_table.core.defaults import FEEL
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan
 from ivory_table.core.recipe import recipes
-from ivory_table.core.setup import RunSetup
+from ivory_table.core.setup import BEGUN_NOW, RunSetup
 from ivory_table.core.value import StationName
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES
 from ivory_table.desk.desk import Desk, Keep
@@ -79,14 +78,7 @@ class Session:
                 gauge=GAUGES[0],
                 initials="tr",
                 started_at=datetime.now(UTC),
-                neighbours_alike=True,
-                form_apart=True,
-                usual_gauge=True,
-                drag_sd_mm=FEEL.bias_sd_mm,
-                thread_doubted=True,
-                sound_ends_tram=True,
-                causes_considered=True,
-                feed_remembered=True,
+                **BEGUN_NOW,
             )
         )
         bead = self.now.state.bead

@@ -12,10 +12,9 @@ from uuid import uuid4
 
 import numpy as np
 
-from ivory_table.core.defaults import FEEL
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan, plan
-from ivory_table.core.setup import RunSetup
+from ivory_table.core.setup import BEGUN_NOW, RunSetup
 from ivory_table.core.value import Array, StationName
 from ivory_table.demo.tidewater import FILAMENTS, GAUGES, MACHINES
 from ivory_table.desk.desk import Desk, Keep
@@ -77,14 +76,7 @@ class Trial:
                 gauge=gauge,
                 initials="tr",
                 started_at=datetime.now(UTC),
-                neighbours_alike=True,
-                form_apart=True,
-                usual_gauge=True,
-                drag_sd_mm=FEEL.bias_sd_mm,
-                thread_doubted=True,
-                sound_ends_tram=True,
-                causes_considered=True,
-                feed_remembered=True,
+                **BEGUN_NOW,
             )
         )
         self.count: dict[str, float] = {"human_minutes": 0.0, "machine_minutes": SCENARIO["machine_minutes"]["hold"]}

@@ -30,10 +30,10 @@ class ProofStarted(Row):
         """Version 1 laid a zone at two heights, as halves of it; each is one of its patches."""
         proof = dict(entry["what"]["proof"])
         if proof.get("kind") == "two_heights":
-            zones = [{("patch_of" if k == "half_of" else k): v for k, v in zone.items()} for zone in proof["zones"]]
-            proof |= {"kind": "three_heights", "zones": zones}
-        else:
-            proof["zones"] = [{k: v for k, v in zone.items() if k != "half_of"} for zone in proof["zones"]]
+            proof["kind"] = "three_heights"
+        proof["zones"] = [
+            {("patch_of" if k == "half_of" else k): v for k, v in zone.items()} for zone in proof["zones"]
+        ]
         return {**entry, "version": 2, "what": {**entry["what"], "proof": proof}}
 
     def words(self, machine: Machine) -> str:

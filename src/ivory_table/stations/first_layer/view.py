@@ -318,7 +318,7 @@ def _zone(
     p_greasy: float,
 ) -> ZoneView:
     zone, mark = proof.plan.zones[k], proof.marks.get(k)
-    # It tells of its zone as the nozzle runs, not as it was laid itself.
+    # One patch of several tells of its zone as the nozzle runs, not as it was laid itself.
     laid_gap, gap = gap, gap - zone.away_mm if zone.patch_of else gap
     p_sound = float(ndtr((sound[1] - gap) / sd) - ndtr((sound[0] - gap) / sd))
     sound_enough = p_sound >= JUDGE.zone_sound_at
