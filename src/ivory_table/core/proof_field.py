@@ -18,7 +18,7 @@ from .causes import ZERO, Causes, Effects, effects
 from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
 from .field_seen import CALIPER, FLOW, HABIT, NUISANCES, Doubt, FieldPosterior, Sight, Site
-from .propagation import Ordinal, Propagated, propagate
+from .propagation import Ordinal, Propagated, propagate, with_sites
 from .signs import Mark
 from .thick import CaliperOff
 from .value import Array
@@ -142,7 +142,7 @@ def _judged_by(
         by_cause = np.bincount(lanes.cause, joint * done.failed[:, i], h)
         failed[:, sight.zone] = by_cause / np.maximum(shared, 1e-12)
     if ZERO in what.names:
-        found = replace(found, astray=_astray(what, joint, lanes, done, found))
+        found = replace(found, astray=_astray(what, joint, lanes, rows, done, found))
     return _said(found, dict(zip(what.names, (float(p) for p in shared), strict=True)), what, failed, marks), after
 
 
@@ -212,7 +212,9 @@ def _stretches(mean: Array, cov: Array, z: int) -> list[tuple[Array, Array, floa
     return [(m, less, float(np.log(w))) for m, w in zip(at, weight / weight.sum(), strict=True)]
 
 
-def _astray(what: Effects, joint: Array, lanes: _Lanes, done: Propagated, found: FieldPosterior) -> tuple[float, float]:
+def _astray(
+    what: Effects, joint: Array, lanes: _Lanes, rows: Array, done: Propagated, found: FieldPosterior
+) -> tuple[float, float]:
     """What all gaps are off by from the field that was found, where the height is not what it was taken for: mean in mm and variance.
 
     Over the lanes of that cause by their weights. From the field found and not from the one before it: what was learnt of the
@@ -221,9 +223,10 @@ def _astray(what: Effects, joint: Array, lanes: _Lanes, done: Propagated, found:
     z = found.zones
     here = np.flatnonzero(lanes.cause == what.names.index(ZERO))
     share = joint[here] / joint[here].sum()
-    means = done.mean[here, :z].mean(axis=1)
+    mean, cov = with_sites(lanes.mean[here], lanes.cov[here], rows, done.tau[here], done.nu[here])
+    means = mean[:, :z].mean(axis=1)
     at = float(share @ means)
-    spread = share @ (done.cov[here, :z, :z].mean(axis=(1, 2)) + (means - at) ** 2)
+    spread = share @ (cov[:, :z, :z].mean(axis=(1, 2)) + (means - at) ** 2)
     return at - float(found.mean[:z].mean()), max(float(spread - found.cov[:z, :z].mean()), 1e-8)
 
 
@@ -351,9 +354,9 @@ def _one(
     if not len(rows):
         return FieldPosterior(mean, cov, (), shared_before=shared_before, eye_scatter=scatter)
     begun = None if start is None else (start[0][None], start[1][None])
+    before = mean[None], cov[None]
     done = propagate(
-        mean[None],
-        cov[None],
+        *before,
         rows,
         linear,
         ordinal,
@@ -365,6 +368,7 @@ def _one(
         None if looks_off is None else looks_off[None],
     )
     seen = {o.at for o in ordinal}
+    mean, cov = (each[0] for each in with_sites(*before, rows, done.tau, done.nu))
     tau, nu = done.tau[0], done.nu[0]
     sites = tuple(
         Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen) for i in range(len(rows)) if tau[i] > 0
@@ -374,7 +378,7 @@ def _one(
         for o in ordinal
     )
     evidence = float(done.log_evidence[0])
-    return FieldPosterior(done.mean[0], done.cov[0], sites, sights, evidence, shared_before, scatter)
+    return FieldPosterior(mean, cov, sites, sights, evidence, shared_before, scatter)
 
 
 def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> float:

@@ -28,10 +28,8 @@ class Ordinal:
 
 @dataclass(frozen=True, eq=False)
 class Propagated:
-    """Lanes (l,) of expectation propagation: posteriors, sites, evidence, and the chance that each seen zone failed."""
+    """Lanes (l,) of expectation propagation: sites (l, n), evidence, and the chance that each seen zone failed."""
 
-    mean: Array
-    cov: Array
     tau: Array
     nu: Array
     log_evidence: Array
@@ -55,6 +53,7 @@ def propagate(
 
     `looks_off` (l, z): a zone looks so many mm further away than its row says.
     `start` (l, n), (l, n): the sites' tau and nu to begin with, where it is known about where the answer lies.
+    All of it runs in what the rows read, which are mostly fewer than what they are read of; `with_sites` gives the whole.
     """
     lanes, n = len(mean), len(rows)
     edges = bead.bands_mm()
@@ -64,7 +63,9 @@ def propagate(
     tau, nu = (np.zeros((lanes, n)), np.zeros((lanes, n))) if start is None else (start[0].copy(), start[1].copy())
     for i, value, sd in linear:
         tau[:, i], nu[:, i] = 1 / sd**2, value / sd**2
-    m, v = _with_sites(mean, cov, rows, tau, nu)
+    read_mean, read_cov = mean @ rows.T, rows @ cov @ rows.T
+    itself = np.eye(n)
+    m, v = with_sites(read_mean, read_cov, itself, tau, nu)
 
     def tilted(site: Ordinal, cavity_mean: Array, cavity_var: Array) -> tuple[Array, Array, Array, Array]:
         """(l,) ln of the site's weight under its cavity, mean and variance after it, and the chance that the zone failed."""
@@ -85,16 +86,15 @@ def propagate(
         new_var = new_var + rest * (cavity_var + (cavity_mean - new_mean) ** 2)
         return np.log(total), new_mean, new_var, phi * site.fails / total
 
-    def cavity(site: Ordinal) -> tuple[Array, Array, Array, Array, Array]:
-        along = v @ rows[site.at]
-        s, c = along @ rows[site.at], m @ rows[site.at]
+    def cavity(site: Ordinal) -> tuple[Array, Array, Array, Array]:
+        s, c = v[:, site.at, site.at], m[:, site.at]
         precision = np.maximum(1 / s - tau[:, site.at], 1e-9)
-        return along, s, c, (c / s - nu[:, site.at]) / precision, 1 / precision
+        return s, c, (c / s - nu[:, site.at]) / precision, 1 / precision
 
     for sweep in range(sweeps):
         before = tau.copy()
         for site in ordinal:
-            along, s, c, cavity_mean, cavity_var = cavity(site)
+            s, c, cavity_mean, cavity_var = cavity(site)
             _, new_mean, new_var, _ = tilted(site, cavity_mean, cavity_var)
             # A slip can make a site wider than its cavity; a site never takes knowledge away, but it may lean to one side.
             new_tau = np.maximum(1 / new_var - 1 / cavity_var, _LEAST_TAU)
@@ -103,31 +103,32 @@ def propagate(
             d_tau, d_nu = step * (new_tau - tau[:, site.at]), step * (new_nu - nu[:, site.at])
             tau[:, site.at] += d_tau
             nu[:, site.at] += d_nu
-            # Rank-one change of precision along the row (Sherman-Morrison).
+            # Rank-one change of one row's precision (Sherman-Morrison).
+            along = v[:, :, site.at]
             gain = along / (1 + d_tau * s)[:, None]
             m = m + gain * (d_nu - d_tau * c)[:, None]
-            v = v - d_tau[:, None, None] * along[:, :, None] * gain[:, None, :]
+            v = v - (d_tau[:, None] * along)[:, :, None] * gain[:, None, :]
         if np.max(np.abs(tau - before) / (tau + 1)) < 1e-4:
             break
-    m, v = _with_sites(mean, cov, rows, tau, nu)
+    m, v = with_sites(read_mean, read_cov, itself, tau, nu)
     # ln of the marks' probability, without what measured values add whatever is believed (Rasmussen and Williams 2006, 3.6).
     told = np.flatnonzero(tau.max(axis=0) > 0)
     variance = 1 / tau[:, told]
-    off = nu[:, told] * variance - mean @ rows[told].T
-    seen = rows[told] @ cov @ rows[told].T + variance[:, :, None] * np.eye(len(told))
+    off = nu[:, told] * variance - read_mean[:, told]
+    seen = read_cov[:, told[:, None], told] + variance[:, :, None] * np.eye(len(told))
     evidence = -0.5 * (off * np.linalg.solve(seen, off[:, :, None])[:, :, 0]).sum(axis=1)
     evidence = evidence - 0.5 * np.linalg.slogdet(seen)[1]
     failed = np.zeros((lanes, len(ordinal)))
     for k, site in enumerate(ordinal):
-        _, _, _, cavity_mean, cavity_var = cavity(site)
+        _, _, cavity_mean, cavity_var = cavity(site)
         log_p, _, _, failed[:, k] = tilted(site, cavity_mean, cavity_var)
         both = cavity_var + 1 / tau[:, site.at]
         miss = nu[:, site.at] / tau[:, site.at] - cavity_mean
         evidence = evidence + log_p + 0.5 * np.log(both) + 0.5 * miss**2 / both
-    return Propagated(m, v, tau, nu, evidence, failed)
+    return Propagated(tau, nu, evidence, failed)
 
 
-def _with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
+def with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
     """Gaussians (l, d) with precision added along the rows h: the Woodbury form, safe for tau = 0."""
     s = np.eye(len(h)) + tau[:, :, None] * (h @ cov @ h.T)
     gain = cov @ h.T @ np.linalg.inv(s)
