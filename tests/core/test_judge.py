@@ -319,7 +319,7 @@ def test_what_a_part_of_the_plate_showed_is_taken_up_before_the_rest_is_printed(
 
 def test_a_stored_value_that_nothing_is_printed_after_need_not_win_as_much() -> None:
     """Sound enough to be done, and a hundredth further surer still: it is stored, and no print is spent on it."""
-    field = all_at(0.21, 0.005, 0.006)
+    field = all_at(0.212, 0.005, 0.006)
     seen = Before(judged=frozenset(range(5)), proofs=2)
     ranked = next_actions(field, BEAD_042, "PLA", (), **ALONE, before=seen)
     done = next(a for a in ranked if a.kind == "done")
@@ -328,7 +328,7 @@ def test_a_stored_value_that_nothing_is_printed_after_need_not_win_as_much() -> 
     assert ranked[0].p_all_sound - done.p_all_sound < JUDGE.gain
     assert ranked[0].proofs_left == 0
     # What is surer than that is done, and where a print would have to show it the same gain is not worth one.
-    surer = next_actions(all_at(0.207, 0.005, 0.006), BEAD_042, "PLA", (), **ALONE, before=seen)
+    surer = next_actions(all_at(0.209, 0.005, 0.006), BEAD_042, "PLA", (), **ALONE, before=seen)
     assert surer[0].kind == "done"
     doubted = Before(judged=frozenset(range(5)), proofs=2, trust=0.9)
     assert next_actions(field, BEAD_042, "PLA", (), **ALONE, before=doubted)[0].kind == "print_again"
@@ -377,7 +377,7 @@ def test_no_knob_is_turned_where_turning_makes_nothing_better() -> None:
 
 
 def test_what_a_caliper_has_measured_need_not_be_seen_on_another_print() -> None:
-    field = all_at(0.2135, 0.005, 0.006)
+    field = all_at(0.215, 0.005, 0.006)
 
     def first(calipered: int) -> Action:
         before = Before(judged=frozenset(range(5)), proofs=2, calipered=calipered)

@@ -16,7 +16,7 @@ from ivory_table.core.plate import KeepOut, Plate
 from ivory_table.core.proof import MOST_ZONES, ladder_aways, ladder_zones, loop_mm, plan, skirt_half_mm
 from ivory_table.core.proof_field import estimate_field, expected_sd
 from ivory_table.core.signs import Mark
-from ivory_table.core.zones_sound import chance_sound, judged_done, looks_sound
+from ivory_table.core.zones_sound import chance_sound, drawn_gaps, judged_done, looks_sound
 from tests.conftest import setup_for
 
 WREN, BITTERN = setup_for("wren"), setup_for("bittern")
@@ -217,6 +217,16 @@ def test_chances_of_independent_zones_are_products() -> None:
     assert looks_sound(field(gaps, 0.012, **coat), BEAD_042, 0.07) == pytest.approx(0.7 * np.mean(seen))
     zero = {"shared": {"height": 0.7, "zero": 0.3}, **greasy}
     assert chance_sound(field(gaps, 0.012, **zero), BEAD_042) == pytest.approx(np.prod(each), abs=0.02)
+
+
+@pytest.mark.parametrize("graded", [False, True])
+@pytest.mark.parametrize("every", [1, 2, 4, 16])
+def test_no_zone_is_drawn_otherwise_than_the_others_nor_are_a_few_of_its_draws(graded: bool, every: int) -> None:
+    z, marks = 8, tuple(Mark(k, "sound") for k in range(8)) if graded else ()
+    laid = estimate_field(np.append(np.full(z, 0.2), 0.0), np.diag([0.02**2] * z + [1e-8]), marks, BEAD_042)
+    some = (drawn_gaps(laid, BEAD_042)[::every] - laid.gaps[0]) / laid.gaps[1]
+    assert some.mean(axis=0) == pytest.approx(np.zeros(z), abs=3.5 / len(some) ** 0.5)
+    assert some.std(axis=0) == pytest.approx(np.ones(z), abs=3 / len(some) ** 0.5)
 
 
 def test_the_flow_and_the_habit_are_seen_and_not_in_the_gap() -> None:
