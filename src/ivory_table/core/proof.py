@@ -40,7 +40,7 @@ PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
 #: Two rows of patches that differ in one thing alone.
 SIDE_BY_SIDE: tuple[ProofKind, ...] = ("pair", "two_filaments")
 #: No proof has more zones.
-MOST_ZONES = 36
+MOST_ZONES = 48
 
 
 class Zone(Value):

@@ -3240,7 +3240,7 @@ export interface components {
             habit: number;
             /**
              * Habit Sd
-             * @default 0.03
+             * @default 0.02
              */
             habit_sd: number;
             /**
@@ -7075,7 +7075,7 @@ export interface components {
              *       "came": 0,
              *       "foretold": 0,
              *       "habit": 0,
-             *       "habit_sd": 0.03,
+             *       "habit_sd": 0.02,
              *       "ln_sd": 0.45,
              *       "marks": 0,
              *       "promised": 0,
