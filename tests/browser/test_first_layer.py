@@ -41,7 +41,8 @@ def test_an_unknown_height_begins_with_a_ladder(desk_page: Page) -> None:
     expect(page.get_by_text("a hand at the stop")).to_be_visible()
     with keeping(page):
         press(page, "Enter")
-    expect(page.get_by_text(re.compile("step 1,"))).not_to_have_count(0)
+    expect(page.get_by_role("heading", name="Which step is the first that holds")).to_be_visible()
+    page.get_by_role("button", name="judge each step by itself").click()
     judge(page, "1", "1", "1")
     page.get_by_role("button", name="it was stopped before the end").click()
     page.get_by_label("The last one that was laid whole").select_option("4")
@@ -50,6 +51,29 @@ def test_an_unknown_height_begins_with_a_ladder(desk_page: Page) -> None:
     judge(page, "4")
     expect(page.get_by_text("Best next step")).to_be_visible()
     assert serious(page) == []
+
+
+def test_a_ladder_is_read_from_the_step_that_holds_back(desk_page: Page) -> None:
+    page = desk_page
+    visit(page, f"{start_run(page, 'Heron')}/first_layer")
+    at_station(page, "first_layer")
+    with keeping(page):
+        press(page, "Enter")
+    # No look is taken before a step was chosen.
+    expect(page.get_by_role("button", name=re.compile("^4 sound"))).to_be_disabled()
+    press(page, "4")
+    press(page, "ArrowRight")
+    slider = page.get_by_role("slider", name="the first step that holds")
+    here = int(slider.get_attribute("aria-valuenow") or 0)
+    page.get_by_role("button", name="one step on").click()
+    slider.press("ArrowRight")
+    expect(page.locator("[aria-live=polite]", has_text=f"step {here + 3},")).to_be_visible()
+    assert serious(page) == []
+    judge(page, "4")
+    expect(page.get_by_text(f"Proof 1 · step {here + 2},")).to_be_visible()
+    judge(page, "3", "1")
+    expect(page.get_by_role("heading", name="The ladder is read.")).to_be_visible()
+    expect(page.get_by_text("Best next step")).to_be_visible()
 
 
 def test_the_program_of_the_next_print_is_beside_the_step(trammed: tuple[Page, str], address: str) -> None:

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import norm
 
+from ivory_table.core.bead import OPEN
 from ivory_table.core.causes import Causes
 from ivory_table.core.defaults import BEAD
 from ivory_table.core.eye import Eye
@@ -132,6 +133,17 @@ def test_signs_say_what_a_grade_says() -> None:
     clicks = by_causes(tuple(Mark(k, "sound", signs=("clicks",)) for k in range(5)), mean, cov)
     plain = by_causes(tuple(Mark(k, "sound") for k in range(5)), mean, cov)
     assert clicks.shared["tip_cold"] > 8 * plain.shared["tip_cold"]
+
+
+def test_a_patch_that_did_not_close_is_one_of_three_looks() -> None:
+    """What is known is what the three looks say together, each as likely as it is: the sum of their likelihoods."""
+    bands, rest, fails = Mark(0, open=True).seen
+    each = [Mark(0, grade).seen for grade in OPEN]
+    assert bands + rest == pytest.approx(sum(b + r for b, r, _ in each))
+    assert fails == pytest.approx(sum(f for _, _, f in each))
+    mean, cov = zones_prior()
+    plain, found = by_causes((Mark(1, "sound"),), mean, cov), by_causes((Mark(1, open=True),), mean, cov)
+    assert found.mean[1] > plain.mean[1] + 0.005
 
 
 def test_a_part_that_is_too_low_and_a_wide_foot_tell_the_gap() -> None:

@@ -20,6 +20,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LadderRead,
     LayerChosen,
     LeftFor,
     OtherFilamentTold,
@@ -101,6 +102,7 @@ EXAMPLES |= {
     "mesh_stored": MeshStored(),
     "mesh_discarded": MeshDiscarded(measured_at=NOON),
     "zone_skipped": ZoneSkipped(zone=1),
+    "ladder_read": LadderRead(first=2, grade="sound"),
     "cause_mended": CauseMended(cause="coat"),
     "cause_looked_for": CauseLookedFor(cause="draught", found=False),
     "feed_measured": FeedMeasured(measured_mm=(97.5, 98.0)),
@@ -123,13 +125,14 @@ READING = ("mesh_point", "mesh_base", "mesh_felt", "mesh_point_trusted")
 
 
 #: What must be kept before a row of a kind says anything.
-NEEDS = {
-    "second_gauged": ("second_begun",),
-    "pads_laid": ("second_begun",),
-    "second_passed": ("second_begun", "pads_laid"),
-    "second_turned": ("second_begun",),
-    "mesh_checked": ("mesh_check_begun",),
-    "zone_skipped": ("proof_started",),
+NEEDS: dict[str, tuple[Row, ...]] = {
+    "second_gauged": (EXAMPLES["second_begun"],),
+    "pads_laid": (EXAMPLES["second_begun"],),
+    "second_passed": (EXAMPLES["second_begun"], EXAMPLES["pads_laid"]),
+    "second_turned": (EXAMPLES["second_begun"],),
+    "mesh_checked": (EXAMPLES["mesh_check_begun"],),
+    "zone_skipped": (PROOF,),
+    "ladder_read": (ProofStarted(proof=PROOF.proof.model_copy(update={"kind": "ladder"})),),
 }
 
 
@@ -140,7 +143,7 @@ def ready_for(kind: str) -> RunState:
     if kind in READING:
         begun = [MeshPlanned(columns=3, rows=3, owns_zero=True), MeshPoint(column=0, row=0, height_mm=0.01)]
     if kind in NEEDS:
-        begun = [EXAMPLES[k] for k in NEEDS[kind]]
+        begun = list(NEEDS[kind])
     rows = [*counts, SURVEY, PROOF, Judged(zone=0, grade="parted"), *begun]
     return after(RunState.start(HERON), *rows)
 
@@ -185,7 +188,7 @@ def test_what_is_taken_back_is_gone_everywhere(kind: str, desk) -> None:
         keep(desk, "mesh", MeshPlanned(columns=3, rows=3, owns_zero=True))
         keep(desk, "mesh", MeshPoint(column=0, row=0, height_mm=0.01, sure=True))
     for needed in NEEDS.get(kind, ()):
-        keep(desk, EXAMPLES[needed].stations[0], EXAMPLES[needed])
+        keep(desk, needed.stations[0], needed)
     if kind in ("mesh_point_again", "mesh_used", "mesh_sent", "mesh_stored", "mesh_read_back"):
         keep(desk, "mesh", SURVEY)
     if kind in ("judged", "zone_cleaned", "proof_ended", "nudge_merged"):

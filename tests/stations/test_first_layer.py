@@ -3,7 +3,9 @@
 from dataclasses import replace
 
 import pytest
+from pydantic import ValidationError
 
+from ivory_table.core.bead import OPEN, Grade
 from ivory_table.core.proof import PROOF_CHOICES, plan
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
@@ -14,6 +16,7 @@ from ivory_table.stations.first_layer.doing import printing_of
 from ivory_table.stations.first_layer.entries import (
     FeedMeasured,
     Judged,
+    LadderRead,
     OtherFilamentTold,
     ProofEnded,
     ProofStarted,
@@ -127,6 +130,84 @@ def test_a_ladder_is_judged_until_a_step_holds_and_gives_the_height(desk: Desk, 
     assert truth + best.stored.shift_mm == pytest.approx(0.19, abs=0.05)
     # The whole plate is shown next, not the ladder again.
     assert next_proof(run.state, "advised").kind == "three_heights"
+
+
+def test_a_ladder_is_read_by_its_first_step_that_holds_and_by_the_few_before_it(desk: Desk, flat: OpenRun) -> None:
+    """Told so in five entries it leaves the height as well known as by judging every step."""
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    ladder = printed(desk).state.proofs[-1].plan
+    truth = 0.75
+    looks = [ladder.bead.grade_at(max(truth + step.away_mm, 0.01)) for step in ladder.zones]
+    first = next(k for k, look in enumerate(looks) if look not in OPEN)
+    run = keep(desk, "first_layer", LadderRead(first=first, grade=looks[first]))
+    asked = []
+    while (zone := first_layer.view.view(run).next_zone) is not None:
+        asked.append(zone)
+        run = keep(desk, "first_layer", Judged(zone=zone, grade=looks[zone]))
+    assert asked == list(range(first - 1, first - 1 - len(asked), -1))
+    assert 1 < len(asked) < 6
+    assert looks[asked[-1]] == "loose"
+    view = first_layer.view.view(run)
+    assert (view.step, view.printed) == ("decide", first + 1)
+    assert all(z.open for z in view.zones[: asked[-1]])
+    gap, sd = run.state.common_gap
+    assert gap == pytest.approx(truth, abs=3 * sd)
+    # Every step judged by itself, for comparison.
+    for zone, look in enumerate(looks[: first + 1]):
+        run = keep(desk, "first_layer", Judged(zone=zone, grade=look))
+    assert (gap, sd) == pytest.approx(run.state.common_gap, abs=2e-3)
+
+
+def test_a_step_of_a_ladder_that_nobody_looked_at_more_closely_is_passed_over_but_not_forgotten(
+    desk: Desk, flat: OpenRun
+) -> None:
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    printed(desk)
+    # On the line it is stopped first, and looked at afterwards.
+    run = keep(desk, "first_layer", LadderRead(first=9))
+    assert first_layer.view.view(run).next_zone == 9
+    run = keep(desk, "first_layer", Judged(zone=9, grade="sound"))
+    assert first_layer.view.view(run).next_zone == 8
+    known = run.state.common_gap
+    run = keep(desk, "first_layer", ZoneSkipped(zone=8))
+    assert first_layer.view.view(run).next_zone is None
+    assert run.state.common_gap == pytest.approx(known)
+    # What was said of a step by itself stays where the ladder is read anew.
+    keep(desk, "first_layer", Judged(zone=4, grade="barely"))
+    run = keep(desk, "first_layer", LadderRead(first=6, grade="ridged"))
+    marks = run.state.proofs[-1].marks
+    assert (marks[4].grade, marks[6].grade, max(marks)) == ("barely", "ridged", 6)
+    assert marks[5].open
+
+
+def test_a_ladder_of_which_no_step_holds_says_so(desk: Desk, flat: OpenRun) -> None:
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    printed(desk)
+    run = keep(desk, "first_layer", LadderRead(first=None))
+    view = first_layer.view.view(run)
+    assert view.next_zone is None
+    assert view.step == "decide"
+    shared = run.state.with_marks().causes.shared
+    assert shared["height"] + shared["zero"] < 0.7
+
+
+@pytest.mark.parametrize(
+    ("first", "grade", "words"),
+    [(3, "loose", "sound or closer"), (None, "sound", "which step"), (47, None, "no zone 48")],
+)
+def test_what_no_ladder_can_show_is_refused(
+    desk: Desk, flat: OpenRun, first: int | None, grade: Grade | None, words: str
+) -> None:
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    printed(desk)
+    with pytest.raises((ValidationError, Refused), match=words):
+        keep(desk, "first_layer", LadderRead(first=first, grade=grade))
+
+
+def test_patches_are_not_read_as_a_ladder(desk: Desk, flat: OpenRun) -> None:
+    printed(desk)
+    with pytest.raises(Refused, match="no ladder"):
+        keep(desk, "first_layer", LadderRead(first=2, grade="sound"))
 
 
 def test_after_a_ladder_on_a_plate_that_nobody_trammed_nothing_is_printed_over_all_of_it(desk: Desk) -> None:

@@ -130,6 +130,9 @@ def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) ->
     assert proof.plan.kind == "ladder"
     assert proof.printed == asked
     assert 1 < asked < len(proof.plan.zones)
+    # What was answered at each step is known of it; how the one that holds looks is asked now.
+    assert [k for k, m in proof.marks.items() if m.open] == list(range(asked - 1))
+    assert proof.next_zone == asked - 1
     # It stopped about where the layer is right, and nothing was scraped on the way.
     stopped = person._patch(proof.plan, proof.printed - 1)[0]
     assert 0.1 < stopped < 0.25

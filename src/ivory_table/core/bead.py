@@ -14,6 +14,8 @@ from .value import Value
 
 Grade = Literal["loose", "barely", "parted", "sound", "ridged", "squeezed", "starved"]
 GRADES: tuple[Grade, ...] = get_args(Grade)
+#: How a patch looks that does not hold and close; the others do.
+OPEN: tuple[Grade, ...] = ("loose", "barely", "parted")
 
 
 @dataclass(frozen=True)
@@ -131,6 +133,8 @@ class GradeCard(Value):
     key: int
     word: str
     look: str
+    #: Whether its lines hold and close.
+    closes: bool
     from_mm: float | None
     to_mm: float | None
     swatch: Swatch
@@ -209,6 +213,7 @@ def grade_cards(bead: Bead, light_mm: float = BEAD.light_mm["usual"]) -> tuple[G
                 key=row.key,
                 word=row.word,
                 look=row.look,
+                closes=grade not in OPEN,
                 from_mm=low if low > 0 else None,
                 to_mm=high if high < 10 else None,
                 swatch=swatch(bead, (finite_low + finite_high) / 2, light_mm),

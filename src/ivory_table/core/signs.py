@@ -6,7 +6,7 @@ from typing import Literal
 
 import numpy as np
 
-from .bead import GRADES, Bead, Grade
+from .bead import GRADES, OPEN, Bead, Grade
 from .defaults import BEAD, LAYER
 from .value import Array, Value
 
@@ -55,6 +55,8 @@ class Mark:
     #: A real part laid there: by how much it is lower than drawn, and its foot wider on each side, mm.
     short_mm: float | None = None
     foot_mm: float | None = None
+    #: It did not hold, or its lines did not close: nobody said which.
+    open: bool = False
 
     @property
     def fell(self) -> bool:
@@ -73,14 +75,15 @@ class Mark:
         The likelihood over a gap x is rest + sum of bands . P(band | x), or `fails` where something else keeps the patch from
         holding. None where nothing of the kind was told.
         """
-        if self.greasy or (self.grade is None and not self.signs):
+        one_of = (self.grade,) if self.grade is not None else OPEN if self.open else ()
+        if self.greasy or not (one_of or self.signs):
             return None
         bands, fails = np.ones(BANDS), 1.0
-        if self.grade is not None:
-            own = GRADES.index(self.grade)
-            bands = np.full(BANDS, BEAD.slip / BANDS)
+        if one_of:
+            own = [GRADES.index(grade) for grade in one_of]
+            bands = np.full(BANDS, BEAD.slip / BANDS * len(own))
             bands[own] += 1 - BEAD.slip
-            fails = LAYER.fails.grades[own]
+            fails = sum(LAYER.fails.grades[k] for k in own)
         for name in self.signs:
             row = LAYER.signs[name]
             bands = bands * np.array(row.bands)

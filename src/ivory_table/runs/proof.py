@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ivory_table.core.bead import OPEN
 from ivory_table.core.eye import Eye
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.proof import ProofPlan
@@ -35,6 +36,28 @@ class ProofRun:
     came_by_turns: tuple[float, ...] | None = None
     #: The share of its zones that was foretold to look sound; None where that was not said.
     promised: float | None = None
+
+    @property
+    def zones_laid(self) -> int:
+        """How many of its zones were laid."""
+        return len(self.plan.zones) if self.printed is None else self.printed
+
+    @property
+    def next_zone(self) -> int | None:
+        """The zone to judge next; None where nothing more is asked.
+
+        A ladder is judged until a step holds and closes: those after it were not needed. From there it goes back to the last one
+        that lay loose: how the steps between look tells where it began to hold.
+        """
+        closes = [k for k, m in self.marks.items() if m.grade is not None and m.grade not in OPEN]
+        if self.plan.kind != "ladder" or not closes:
+            return next((k for k in range(self.zones_laid) if k not in self.marks and k not in self.skipped), None)
+        for k in range(min(closes) - 1, -1, -1):
+            if k in self.skipped or k not in self.marks or self.marks[k].grade == "loose":
+                return None
+            if self.marks[k].open:
+                return k
+        return None
 
     @property
     def fallen(self) -> bool:

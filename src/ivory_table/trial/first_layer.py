@@ -14,7 +14,7 @@ from uuid import uuid4
 
 import numpy as np
 
-from ivory_table.core.bead import Bead
+from ivory_table.core.bead import OPEN, Bead
 from ivory_table.core.causes import HEIGHT, CauseId
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan
@@ -34,7 +34,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
-    ProofEnded,
+    LadderRead,
     ProofStarted,
     ToolTold,
     ZoneCleaned,
@@ -151,14 +151,21 @@ class Session:
         """One proof laid and judged, zone by zone; a ladder is watched and stopped where it holds."""
         self.keep("first_layer", ProofStarted(proof=laid))
         self.proofs += 1
-        gaps = self.world.gaps(laid)
+        gaps, looks = self.world.gaps(laid), []
         for k, gap in enumerate(gaps):
             self.world.lowest = min(self.world.lowest, float(gap))
-            told = self.world.look(laid, k, float(max(gap, 0.005)))
-            self.keep("first_layer", Judged(zone=k, **told))
-            if laid.kind == "ladder" and told["grade"] in ("sound", "ridged", "squeezed", "starved"):
-                self.keep("first_layer", ProofEnded(outcome="cancelled", zones=k + 1))
+            looks.append(self.world.look(laid, k, float(max(gap, 0.005))))
+            if laid.kind != "ladder":
+                self.keep("first_layer", Judged(zone=k, **looks[k]))
+            elif looks[k]["grade"] not in OPEN:
+                self.keep("first_layer", LadderRead(first=k, **looks[k]))
                 break
+        else:
+            if laid.kind == "ladder":
+                self.keep("first_layer", LadderRead(first=None))
+        # Of a ladder the steps before the one that holds are asked for.
+        while (zone := self.now.state.proofs[-1].next_zone) is not None:
+            self.keep("first_layer", Judged(zone=zone, **looks[zone]))
 
     def _name(self, best: NextStep) -> None:
         """What the station holds for the cause now, within the first two proofs; and whether it suspects what is not there."""

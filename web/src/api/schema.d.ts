@@ -3797,6 +3797,8 @@ export interface components {
          * @description One grade as offered to the judging eye, with its swatch and its band.
          */
         GradeCard: {
+            /** Closes */
+            closes: boolean;
             /** From Mm */
             from_mm: number | null;
             /**
@@ -4153,7 +4155,7 @@ export interface components {
              */
             seen_seq: number;
             /** What */
-            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["OtherFilamentTold"] | components["schemas"]["LeftFor"] | components["schemas"]["LayerChosen"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
+            what: components["schemas"]["CautionSeen"] | components["schemas"]["StationSkipped"] | components["schemas"]["WhereNoted"] | components["schemas"]["Resumed"] | components["schemas"]["MachineRestarted"] | components["schemas"]["TakenBack"] | components["schemas"]["OffsetSet"] | components["schemas"]["Readback"] | components["schemas"]["NudgeMerged"] | components["schemas"]["ProofStarted"] | components["schemas"]["Nudged"] | components["schemas"]["SpeedSet"] | components["schemas"]["ProofEnded"] | components["schemas"]["Judged"] | components["schemas"]["LadderRead"] | components["schemas"]["ZoneSkipped"] | components["schemas"]["CauseMended"] | components["schemas"]["CauseLookedFor"] | components["schemas"]["FeedMeasured"] | components["schemas"]["FeedCorrected"] | components["schemas"]["ToolTold"] | components["schemas"]["OtherFilamentTold"] | components["schemas"]["LeftFor"] | components["schemas"]["LayerChosen"] | components["schemas"]["ZoneCleaned"] | components["schemas"]["Turned"] | components["schemas"]["TurnedAll"];
         };
         /** KeepMachine */
         KeepMachine: {
@@ -4373,6 +4375,21 @@ export interface components {
             layer_mm: number;
             /** Line Mm */
             line_mm: number;
+        };
+        /**
+         * LadderRead
+         * @description The first step of a ladder that holds and closes; those before it did not, and it was stopped there. None where none did.
+         */
+        LadderRead: {
+            /** First */
+            first: number | null;
+            /** Grade */
+            grade?: ("loose" | "barely" | "parted" | "sound" | "ridged" | "squeezed" | "starved") | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "ladder_read";
         };
         /**
          * LaidOtherwise
@@ -9040,6 +9057,8 @@ export interface components {
             known: boolean;
             /** Name */
             name: string;
+            /** Open */
+            open: boolean;
             /** P Greasy */
             p_greasy: number;
             /** P Sound */

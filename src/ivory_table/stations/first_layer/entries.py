@@ -4,7 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from ivory_table.core.bead import Grade
+from ivory_table.core.bead import OPEN, Grade
 from ivory_table.core.causes import CauseId
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.offset import direction_words
@@ -116,6 +116,31 @@ class Judged(Row):
         if self.foot_mm is not None:
             said.append(f"its foot {self.foot_mm:g} mm too wide")
         return f"zone {self.zone + 1}: {', '.join(said)}"
+
+
+class LadderRead(Row):
+    """The first step of a ladder that holds and closes; those before it did not, and it was stopped there. None where none did."""
+
+    kind: Literal["ladder_read"] = "ladder_read"
+    effect: ClassVar[Effect] = "reads"
+    stations: ClassVar = ("first_layer",)
+    first: ZoneNumber | None
+    #: How that step looks, where somebody said so already.
+    grade: Grade | None = None
+
+    @model_validator(mode="after")
+    def _of_a_step_that_holds(self) -> Self:
+        if self.grade in OPEN:
+            raise ValueError("A step that holds is sound or closer. Give the first one that is.")
+        if self.grade is not None and self.first is None:
+            raise ValueError("Say which step looks so.")
+        return self
+
+    def words(self, machine: Machine) -> str:
+        if self.first is None:
+            return "no step of the ladder holds"
+        look = f", {self.grade}" if self.grade else ""
+        return f"step {self.first + 1} is the first of the ladder that holds{look}"
 
 
 class ZoneSkipped(Row):

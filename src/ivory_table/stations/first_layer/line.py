@@ -13,7 +13,7 @@ from ivory_table.program.reader import bare, read_program
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.motion import refuse_low_zones
 from ivory_table.runs.run import OpenRun
-from ivory_table.stations.first_layer.entries import Nudged, ProofEnded, ProofStarted, SpeedSet
+from ivory_table.stations.first_layer.entries import LadderRead, Nudged, ProofEnded, ProofStarted, SpeedSet
 from ivory_table.stations.first_layer.files import plan_of, program_for
 from ivory_table.stations.first_layer.step import next_steps
 from ivory_table.stations.mesh_listed import refuse_another_mesh
@@ -53,6 +53,7 @@ def print_proof(work: Work) -> None:
             if line.endswith(LOOK):
                 # A ladder goes on only where somebody has looked.
                 if holds(session, laid, zone):
+                    work.keep(LadderRead(first=zone))
                     end_proof(work, "cancelled", zone + 1, lines[last:])
                     return
                 continue
@@ -69,6 +70,8 @@ def print_proof(work: Work) -> None:
             else:
                 session.ask(told)
             send_live_changes(work, zone + 1)
+        if laid.kind == "ladder":
+            work.keep(LadderRead(first=None))
         end_proof(work, "printed", len(laid.zones), lines[last:])
     except Cancelled:
         session.go_on()

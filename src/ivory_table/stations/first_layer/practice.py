@@ -1,8 +1,9 @@
 """What a practice machine shows of a proof, and what cleaning does to it."""
 
+from ivory_table.core.bead import OPEN
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.hands import Hands
-from ivory_table.core.proof import ProofChoice
+from ivory_table.core.proof import ProofChoice, ProofPlan
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.by_hand import by_hand
 from ivory_table.runs.doubts import Refused
@@ -14,6 +15,7 @@ from ivory_table.stations.first_layer.entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LadderRead,
     Nudged,
     ProofStarted,
     ZoneCleaned,
@@ -21,7 +23,9 @@ from ivory_table.stations.first_layer.entries import (
 from ivory_table.stations.first_layer.step import feed_first, look_before, next_steps
 
 
-def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Judged | CauseLookedFor | FeedMeasured:
+def practice(
+    desk: Desk, run: OpenRun, choice: ProofChoice
+) -> ProofStarted | Judged | LadderRead | CauseLookedFor | FeedMeasured:
     """The practice machine's answer: a print, the look of the next patch, or what is looked for or measured before the next step."""
     state = run.state
     if feed_first(run):
@@ -30,12 +34,20 @@ def practice(desk: Desk, run: OpenRun, choice: ProofChoice) -> ProofStarted | Ju
         desk.hands(run)
         return ProofStarted(proof=next_proof(run.state, choice))
     proof = state.proofs[-1]
-    laid_zones = len(proof.plan.zones) if proof.printed is None else proof.printed
-    zone = next((k for k in range(laid_zones) if k not in proof.marks and k not in proof.skipped), None)
-    if zone is None:
+    if (zone := proof.next_zone) is None:
         return _before_the_step(desk, run)
+    if proof.plan.kind == "ladder" and not proof.marks:
+        return _ladder(desk.hands(run), proof.plan, proof.zones_laid)
     look = desk.hands(run).print_zone(proof.plan, zone)
     return Judged(zone=zone, grade=look.grade, caliper_mm=look.caliper_mm, greasy=look.greasy, signs=look.signs)
+
+
+def _ladder(hands: Hands, laid: ProofPlan, zones: int) -> LadderRead:
+    """A ladder is watched, and stopped at the first step that holds and closes."""
+    for zone in range(zones):
+        if (grade := hands.print_zone(laid, zone).grade) is not None and grade not in OPEN:
+            return LadderRead(first=zone, grade=grade)
+    return LadderRead(first=None)
 
 
 def _before_the_step(desk: Desk, run: OpenRun) -> CauseLookedFor | FeedMeasured:

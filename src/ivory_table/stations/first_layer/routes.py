@@ -79,6 +79,6 @@ def see_patch(request: Request, run_id: RunId, zone: Annotated[int, Path(ge=0, l
     """One patch of the newest proof as a drawing, for an eye that wants to judge for itself."""
     run = desk(request).open(run_id)
     proof = run.state.proofs[-1] if run.state.proofs else None
-    if proof is None or zone >= len(proof.plan.zones if proof.printed is None else range(proof.printed)):
+    if proof is None or zone >= proof.zones_laid:
         raise Refused("not_printed", "That zone has not been printed yet.")
     return desk(request).hands(run).see_zone(proof.plan, zone, run.setup.filament.light_mm)

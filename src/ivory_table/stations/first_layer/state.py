@@ -18,6 +18,7 @@ from .entries import (
     FeedCorrected,
     FeedMeasured,
     Judged,
+    LadderRead,
     LayerChosen,
     LeftFor,
     Nudged,
@@ -125,9 +126,7 @@ def _proof_ended(what: ProofEnded, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _judged(what: Judged, run: RunState, entry: Entry) -> RunState:
-    proof = _newest(run)
-    if run.open_proof is None:
-        raise ValueError("This proof was printed before the last change. Print it again, then judge it.")
+    proof = _open(run)
     _refuse_unprinted(proof, what.zone)
     mark = Mark(what.zone, what.grade, what.caliper_mm, what.greasy, what.signs, what.short_mm, what.foot_mm)
     now = replace(proof, marks={**proof.marks, what.zone: mark}, skipped=proof.skipped - {what.zone})
@@ -135,10 +134,27 @@ def _judged(what: Judged, run: RunState, entry: Entry) -> RunState:
 
 
 @fold.register
+def _ladder_read(what: LadderRead, run: RunState, entry: Entry) -> RunState:
+    proof = _open(run)
+    if proof.plan.kind != "ladder":
+        raise ValueError("This proof is no ladder. Judge its zones one by one.")
+    upto = proof.zones_laid if what.first is None else what.first
+    if what.first is not None:
+        _refuse_unprinted(proof, what.first)
+    # What was said of a step by itself is known better.
+    marks = {k: Mark(k, open=True) for k in range(upto)} | {k: m for k, m in proof.marks.items() if k <= upto}
+    if what.first is not None and what.grade is not None:
+        marks[what.first] = Mark(what.first, what.grade)
+    printed = proof.zones_laid if what.first is None else what.first + 1
+    return run.with_proof(replace(proof, marks=marks, printed=printed))
+
+
+@fold.register
 def _zone_skipped(what: ZoneSkipped, run: RunState, entry: Entry) -> RunState:
     proof = _newest(run)
     _refuse_unprinted(proof, what.zone)
-    marks = {k: m for k, m in proof.marks.items() if k != what.zone}
+    # Of a ladder's step that did not close that stays known.
+    marks = {k: m for k, m in proof.marks.items() if k != what.zone or m.open}
     return run.with_proof(replace(proof, marks=marks, skipped=proof.skipped | {what.zone}))
 
 
@@ -193,6 +209,13 @@ def _refuse_unprinted(proof: ProofRun, zone: int) -> None:
         raise ValueError(f"Zone {zone + 1} was not printed: the proof was cancelled before it.")
     if zone >= len(proof.plan.zones):
         raise ValueError(f"There is no zone {zone + 1} on this proof; it has {len(proof.plan.zones)}.")
+
+
+def _open(run: RunState) -> ProofRun:
+    proof = _newest(run)
+    if run.open_proof is None:
+        raise ValueError("This proof was printed before the last change. Print it again, then judge it.")
+    return proof
 
 
 def _newest(run: RunState) -> ProofRun:

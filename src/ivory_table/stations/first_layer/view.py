@@ -41,6 +41,8 @@ class ZoneView(Value):
     signs: tuple[SignId, ...]
     short_mm: float | None
     foot_mm: float | None
+    #: A ladder's step that did not hold and close, as was said of all of them before the first that did.
+    open: bool
     skipped: bool
     #: The chance that grease, and not its height, spoils it.
     p_greasy: float
@@ -168,12 +170,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         for k in range(len(laid.zones))
     )
     judged = len(looking.marks)
-    laid_zones = len(zones) if looking.printed is None else looking.printed
-    left = [k for k in range(laid_zones) if k not in looking.marks and k not in looking.skipped]
-    next_zone = left[0] if left else None
-    # A ladder is judged until one step holds: those after it were not needed.
-    if laid.kind == "ladder" and any(m.grade in ("sound", "ridged", "squeezed") for m in looking.marks.values()):
-        next_zone = None
+    next_zone = looking.next_zone
     steps = next_steps(run)
     step: Literal["print", "judge", "decide", "print_again", "done"] = "print"
     if not begun:
@@ -233,7 +230,7 @@ def view(run: OpenRun, choice: ProofChoice = "advised") -> FirstLayerView:
         eye=_eye(state, bead),
         proposals=() if begun else proposals(run, choice),
         caliper=state.caliper,
-        printed=laid_zones,
+        printed=looking.zones_laid,
         layer_words=_layer_words(run),
         printing=printing_of(run, laid),
     )
@@ -340,6 +337,7 @@ def _zone(
         signs=mark.signs if mark else (),
         short_mm=mark.short_mm if mark else None,
         foot_mm=mark.foot_mm if mark else None,
+        open=bool(mark and mark.open),
         skipped=k in proof.skipped,
         p_greasy=p_greasy,
         away_mm=zone.away_mm,

@@ -15,13 +15,14 @@ import { signed } from "../../ui/words";
 import { Causes } from "./Causes";
 import { Feed } from "./Feed";
 import { Judge, Verdicts } from "./Judge";
+import { holding, LadderSlip, middleStep } from "./LadderSlip";
 import { LiveChange } from "./LiveChange";
 import { LookFirst, lookKeys } from "./LookFirst";
 import { MeasurePatches } from "./MeasurePatches";
 import { doStep, NextStep, PART_WORDS, shared } from "./NextStep";
 import { OtherProof } from "./OtherProof";
 import { alone, PrintSlip } from "./PrintSlip";
-import { mmOf, NOTHING_TOLD, type Told, wrongMeasures } from "./told";
+import { mmOf, NOTHING_TOLD, type Told, wasJudged, wrongMeasures } from "./told";
 import { ZonesLayer } from "./ZonesLayer";
 
 export function FirstLayer() {
@@ -37,6 +38,7 @@ export function FirstLayer() {
   const [instead, setInstead] = useState<Zones | null>(null);
   const [other, setOther] = useState<{ seq: number; kind: string } | null>(null);
   const [side, setSide] = useState<Side>("top");
+  const [stepwise, setStepwise] = useState(false);
   const turnOver = () => setSide(side === "top" ? "under" : "top");
   const next = view?.next_zone ?? null;
   const proofs = view?.proof_number;
@@ -52,9 +54,12 @@ export function FirstLayer() {
   const places = useMemo(() => (laid ?? []).map((z) => [z.x_mm, z.y_mm] as const), [laid]);
   if (!view) return <Waiting wrong={error} />;
   const { keep, busy } = acts;
-  const at = chosen ?? next ?? 0;
   const deciding = view.step === "decide" || view.step === "done";
-  const judging = view.step === "judge" || (deciding && chosen !== null);
+  // Of a ladder it is asked first where it began to hold.
+  const ladder =
+    view.step === "judge" && view.plan.kind === "ladder" && !stepwise && view.zones.every((z) => !wasJudged(z));
+  const at = chosen ?? (ladder ? middleStep(view) : next) ?? (view.plan.kind === "ladder" ? view.printed - 1 : 0);
+  const judging = !ladder && (view.step === "judge" || (deciding && chosen !== null));
   const wrong = wrongMeasures(told);
   // Said once, that it is odd: the same number again is meant.
   const odd = acts.refused?.problem.code === "caliper_doubtful" ? acts.refused.what : null;
@@ -75,6 +80,8 @@ export function FirstLayer() {
       ...told,
       signs: told.signs.includes(sign) ? told.signs.filter((s) => s !== sign) : [...told.signs, sign],
     });
+  const readLadder = (first: number | null, grade: Schemas["GradeCard"]["grade"] | null) =>
+    keep({ kind: "ladder_read", first, grade });
   const skip = () => {
     keep({ kind: "zone_skipped", zone: at });
     setChosen(null);
@@ -83,6 +90,8 @@ export function FirstLayer() {
   const move = (key: string) => {
     const here = view.zones[at];
     if (!here) return;
+    // Nothing is taken for chosen before a key was pressed.
+    if (ladder && chosen === null) return setChosen(at);
     const d = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[key] ?? [0, 0];
     const [dx = 0, dy = 0] = d;
     const ahead = view.zones
@@ -118,10 +127,27 @@ export function FirstLayer() {
     if (toldMore)
       keys.push({ keys: ["Enter"], cap: "Enter", does: "keep this", run: () => judge(view.zones[at]?.grade ?? null) });
   }
+  if (ladder) {
+    keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
+    keys.push({
+      keys: holding(view).map((card) => String(card.key)),
+      cap: "4–7",
+      does: "look",
+      run: (k) => {
+        const card = view.cards.find((c) => c.key === Number(k));
+        if (card && chosen !== null) readLadder(chosen, card.grade);
+      },
+    });
+  }
   if (judging)
     keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });
   if (view.step !== "print")
-    keys.push({ keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"], cap: "arrows", does: "zone", run: move });
+    keys.push({
+      keys: ["ArrowLeft", "ArrowRight", "ArrowUp", "ArrowDown"],
+      cap: "arrows",
+      does: ladder ? "step" : "zone",
+      run: move,
+    });
   if (view.step === "print" || view.step === "print_again")
     keys.push({ keys: ["Enter"], cap: "Enter", does: "printed", run: start });
   if (deciding && chosen === null && !byForm)
@@ -155,7 +181,7 @@ export function FirstLayer() {
   const zone = view.zones[at];
   // Both beads in section at one scale, below their words.
   const perMm = zone && sectionScale([zone.swatch, view.target_swatch], 24);
-  const judgedCount = view.zones.filter((z) => z.grade || z.caliper_mm || z.signs.length).length;
+  const judgedCount = view.zones.filter(wasJudged).length;
   return (
     <Shell
       station="first_layer"
@@ -189,7 +215,8 @@ export function FirstLayer() {
           title={`Proof ${view.proof_number}`}
           writes={places}
           below={
-            zone && (
+            zone &&
+            !ladder && (
               <>
                 <text className="svg-words" x={0} y={8}>
                   in section, {zone.name}
@@ -207,12 +234,31 @@ export function FirstLayer() {
             )
           }
         >
-          {(frame) => <ZonesLayer view={view} frame={frame} at={judging ? at : null} only={only} pick={setChosen} />}
+          {(frame) => (
+            <ZonesLayer
+              view={view}
+              frame={frame}
+              at={judging || (ladder && chosen !== null) ? at : null}
+              only={only}
+              pick={setChosen}
+            />
+          )}
         </Sheet>
       }
       slip={
         <>
-          {judging && zone ? (
+          {ladder ? (
+            <LadderSlip
+              view={view}
+              chosen={chosen}
+              choose={setChosen}
+              read={readLadder}
+              stepwise={() => setStepwise(true)}
+              side={side}
+              turnOver={turnOver}
+              busy={busy}
+            />
+          ) : judging && zone ? (
             <Judge
               view={view}
               zone={zone}
@@ -253,7 +299,9 @@ export function FirstLayer() {
                   ? "No move betters it."
                   : view.step === "done"
                     ? "Every zone is sound."
-                    : "All zones judged."}
+                    : view.plan.kind === "ladder" && view.proof_number > 0 && judgedCount > 0
+                      ? "The ladder is read."
+                      : "All zones judged."}
             </h2>
           )}
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}

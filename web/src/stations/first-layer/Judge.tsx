@@ -3,8 +3,9 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
 import type { WithHead } from "../../api/run";
-import { Section, type Side, Swatch } from "../../sheet/Swatch";
+import { type Side, Swatch } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
+import { GradeButton } from "./GradeButton";
 import type { Told, wrongMeasures } from "./told";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -70,25 +71,14 @@ export function Judge({
       </div>
       <div className="thumb flex flex-col gap-1">
         {view.cards.map((c) => (
-          <Button
+          <GradeButton
             key={c.grade}
-            look={zone.grade === c.grade ? "chosen" : "plain"}
+            card={c}
+            side={side}
+            chosen={zone.grade === c.grade}
             disabled={busy}
-            className="flex items-center gap-2 px-2 py-0! text-left"
-            onClick={() => grade(c.key)}
-          >
-            <kbd className="rounded-[3px] border border-current px-1.5 font-mono text-sm">{c.key}</kbd>
-            <svg height={40} aria-hidden="true" className="w-0 min-w-16 flex-1 rounded-[2px] border border-current">
-              <Swatch swatch={c.swatch} width={700} height={40} side={side} />
-            </svg>
-            <svg width={52} height={34} aria-hidden="true" className="shrink-0 max-sm:hidden">
-              <Section swatch={c.swatch} x={0} y={32} lines={3} perMm={36} />
-            </svg>
-            <span className="w-32 leading-tight">
-              <span className="block font-semibold">{c.word}</span>
-              <span className="block text-sm leading-tight opacity-80">{c.look}</span>
-            </span>
-          </Button>
+            press={() => grade(c.key)}
+          />
         ))}
       </div>
       <Signs view={view} told={told} toggle={toggle} busy={busy} />

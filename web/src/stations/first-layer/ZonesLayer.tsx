@@ -3,6 +3,7 @@ import type { WithHead } from "../../api/run";
 import type { Frame } from "../../sheet/frame";
 import { Swatch } from "../../sheet/Swatch";
 import { signed } from "../../ui/words";
+import { wasJudged } from "./told";
 
 /** The zones of a proof on the plate, each as it looks; with many of them only those at hand carry their number. */
 export function ZonesLayer({
@@ -25,7 +26,7 @@ export function ZonesLayer({
     <g>
       {view.zones.map((z, k) => {
         const [x, y] = [frame.px(z.x_mm), frame.py(z.y_mm)];
-        const judged = z.grade !== null || z.caliper_mm !== null || z.signs.length > 0;
+        const judged = wasJudged(z);
         // Its number stands on the side of the plate's middle, so that it reaches past no rim.
         const below = y < frame.plan.y + frame.plan.h / 2;
         const colour = z.sound ? "var(--verdigris)" : z.error_mm > 0 ? "var(--slate)" : "var(--madder)";

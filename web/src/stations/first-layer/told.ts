@@ -12,6 +12,10 @@ export interface Told {
 
 export const NOTHING_TOLD: Told = { signs: [], caliper: "", short: "", foot: "" };
 
+/** Whether anything was told of how a zone came out. */
+export const wasJudged = (z: Schemas["ZoneView"]) =>
+  z.grade !== null || z.caliper_mm !== null || z.signs.length > 0 || z.open;
+
 export const mmOf = (text: string) => (text.trim() ? typedNumber(text) : null);
 
 /** A sentence beside each field that holds no length of that kind. */
