@@ -149,6 +149,8 @@ def test_a_ladder_is_read_by_its_first_step_that_holds_and_by_the_few_before_it(
     assert looks[asked[-1]] == "loose"
     view = first_layer.view.view(run)
     assert (view.step, view.printed) == ("decide", first + 1)
+    # Those that nobody graded say nothing of an eye.
+    assert view.eye.marks == len(asked) + 1
     assert all(z.open for z in view.zones[: asked[-1]])
     gap, sd = run.state.common_gap
     assert gap == pytest.approx(truth, abs=3 * sd)

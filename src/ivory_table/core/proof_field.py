@@ -122,7 +122,7 @@ def _judged_by(
     prior = np.log(what.prior) + _by_signs(what.names, marks)
     each = done.log_evidence + prior[lanes.cause] + lanes.log_share
     by_eye = np.array([logsumexp(each[lanes.scatter == k]) for k in range(s)])
-    after = eye.learnt(by_eye, len(ordinal))
+    after = eye.learnt(by_eye, sum(m.seen is not None and not m.open for m in marks))
     each = each + np.log(weight)[lanes.scatter]
     joint = np.exp(each - logsumexp(each))
     shared = np.bincount(lanes.cause, joint, h).astype(float)

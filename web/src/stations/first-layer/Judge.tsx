@@ -3,9 +3,10 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useSeenPatch } from "../../api/line";
 import type { WithHead } from "../../api/run";
-import { type Side, Swatch } from "../../sheet/Swatch";
+import type { Side } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
 import { GradeButton } from "./GradeButton";
+import { SeenPatch } from "./SeenPatch";
 import type { Told, wrongMeasures } from "./told";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -57,17 +58,7 @@ export function Judge({
             {side === "top" ? "from above: turn it over" : "from below: turn it back"}
           </Button>
         </h2>
-        {seen && (
-          <svg
-            width={132}
-            height={52}
-            className="shrink-0"
-            role="img"
-            aria-label="The patch as it lies on the practice plate"
-          >
-            <Swatch swatch={seen} width={130} height={50} x={1} y={1} side={side} />
-          </svg>
-        )}
+        {seen && <SeenPatch swatch={seen} side={side} />}
       </div>
       <div className="thumb flex flex-col gap-1">
         {view.cards.map((c) => (

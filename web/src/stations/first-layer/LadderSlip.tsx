@@ -1,8 +1,11 @@
 import { Slider } from "radix-ui";
 import type { Schemas } from "../../api/client";
+import { useSeenPatch } from "../../api/line";
+import type { WithHead } from "../../api/run";
 import type { Side } from "../../sheet/Swatch";
 import { Button, Eyebrow } from "../../ui/controls";
 import { GradeButton } from "./GradeButton";
+import { SeenPatch } from "./SeenPatch";
 
 /** Where a ladder began to hold: the first step that does, and how it looks. Those before it are told with it. */
 export function LadderSlip({
@@ -15,7 +18,7 @@ export function LadderSlip({
   turnOver,
   busy,
 }: {
-  view: Schemas["FirstLayerView"];
+  view: WithHead<Schemas["FirstLayerView"]>;
   /** The step that was chosen, from 0; null before that. */
   chosen: number | null;
   choose: (step: number) => void;
@@ -28,6 +31,7 @@ export function LadderSlip({
 }) {
   const steps = view.zones.length;
   const at = chosen ?? middleStep(view);
+  const seen = useSeenPatch(view.head.id, at, view.proof_number, view.head.machine.practice).data;
   const to = (step: number) => choose(Math.min(Math.max(step, 0), steps - 1));
   return (
     <>
@@ -68,9 +72,12 @@ export function LadderSlip({
           +
         </Button>
       </div>
-      <p aria-live="polite" className={chosen === null ? "text-sm text-graphite" : "font-mono"}>
-        {chosen === null ? "Tap it on the plate, slide to it, or use the arrow keys." : view.zones[chosen]?.name}
-      </p>
+      <div className="flex min-h-14 items-center justify-between gap-3">
+        <p aria-live="polite" className={chosen === null ? "text-sm text-graphite" : "font-mono"}>
+          {chosen === null ? "Tap it on the plate, slide to it, or use the arrow keys." : view.zones[chosen]?.name}
+        </p>
+        {chosen !== null && seen && <SeenPatch swatch={seen} side={side} />}
+      </div>
       <h3 className="flex items-baseline justify-between gap-3 font-semibold">
         How does it look?
         <Button look="quiet" className="text-sm font-normal" onClick={turnOver}>
