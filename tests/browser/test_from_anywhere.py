@@ -65,6 +65,7 @@ def test_patches_are_turned_over_and_the_card_of_grades_is_printed(desk_page: Pa
     assert page.request.post(f"{address}/api/runs/{name}/first_layer", data=body).ok
     visit(page, f"{run}/first_layer")
     at_station(page, "first_layer")
+    page.get_by_role("button", name="judge each step by itself").click()
     turn = page.get_by_role("button", name="turn it over")
     expect(turn).to_be_visible()
     press(page, "u")

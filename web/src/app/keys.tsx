@@ -49,8 +49,8 @@ export function KeyBoard({ children }: { children: ReactNode }) {
       const letter = /^[a-z?[\]]$/i.test(event.key);
       const number = at.matches('input[inputmode="decimal"], input[inputmode="numeric"]');
       const typing = at.closest("input, select, textarea, [role=dialog]") !== null && !(number && letter);
-      // A slider that has the focus moves by its own arrows.
-      if (event.defaultPrevented) return;
+      // A slider that has the focus moves by its own arrows; nothing else may keep a key back, the stop least of all.
+      if (at.matches("[role=slider]") && event.key.startsWith("Arrow")) return;
       if (event.ctrlKey || event.metaKey || event.altKey) return;
       if (event.key === "Enter" && at.closest("button, a, summary") && at !== document.body) return;
       for (const keys of [...owners.current.values()].reverse()) {

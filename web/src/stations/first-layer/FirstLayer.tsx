@@ -253,7 +253,11 @@ export function FirstLayer() {
               chosen={chosen}
               choose={setChosen}
               read={readLadder}
-              stepwise={() => setStepwise(true)}
+              stepwise={() => {
+                setStepwise(true);
+                // What is asked then stands where the page begins, on a phone above what was tapped.
+                window.scrollTo(0, 0);
+              }}
               side={side}
               turnOver={turnOver}
               busy={busy}
