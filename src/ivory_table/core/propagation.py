@@ -130,8 +130,8 @@ def propagate(
 
 def with_sites(mean: Array, cov: Array, h: Array, tau: Array, nu: Array) -> tuple[Array, Array]:
     """Gaussians (l, d) with precision added along the rows h: the Woodbury form, safe for tau = 0."""
-    s = np.eye(len(h)) + tau[:, :, None] * (h @ cov @ h.T)
-    gain = cov @ h.T @ np.linalg.inv(s)
-    post = cov - gain @ (tau[:, :, None] * (h @ cov))
+    across = cov @ h.T
+    gain = across @ np.linalg.inv(np.eye(len(h)) + tau[:, :, None] * (h @ across))
+    post = cov - gain @ (tau[:, :, None] * across.transpose(0, 2, 1))
     miss = nu - tau * (mean @ h.T)
     return mean + (gain @ miss[:, :, None])[:, :, 0], (post + post.transpose(0, 2, 1)) / 2

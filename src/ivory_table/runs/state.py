@@ -334,7 +334,7 @@ class RunState(RunRecord):
 
     @cached_property
     def three_heights(self) -> ProofPlan | None:
-        """Each zone at two heights, where that is the print that tells most."""
+        """Each zone at three heights, where that is the print that tells most."""
         return three_heights(self)
 
     def with_proof(self, proof: ProofRun) -> "RunState":

@@ -112,8 +112,8 @@ export function FirstLayer() {
   // Measuring has a form of its own here; nothing else is pressed for it.
   const byForm = best && (best.action.kind === "caliper" || best.action.kind === "feed");
   const keys: Key[] = [];
+  if (ladder || judging) keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
   if (judging) {
-    keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
     keys.push({
       keys: view.signs.flatMap((s) => [s.key, s.key.toUpperCase()]),
       cap: "letters",
@@ -127,8 +127,7 @@ export function FirstLayer() {
     if (toldMore)
       keys.push({ keys: ["Enter"], cap: "Enter", does: "keep this", run: () => judge(view.zones[at]?.grade ?? null) });
   }
-  if (ladder) {
-    keys.push({ keys: ["u", "U"], cap: "U", does: "turn it over", run: turnOver });
+  if (ladder)
     keys.push({
       keys: holding(view).map((card) => String(card.key)),
       cap: "4–7",
@@ -138,7 +137,6 @@ export function FirstLayer() {
         if (card && chosen !== null) readLadder(chosen, card.grade);
       },
     });
-  }
   if (judging)
     keys.push({ keys: ["1", "2", "3", "4", "5", "6", "7"], cap: "1–7", does: "look", run: (k) => grade(Number(k)) });
   if (view.step !== "print")
@@ -303,7 +301,7 @@ export function FirstLayer() {
                   ? "No move betters it."
                   : view.step === "done"
                     ? "Every zone is sound."
-                    : view.plan.kind === "ladder" && view.proof_number > 0 && judgedCount > 0
+                    : view.plan.kind === "ladder"
                       ? "The ladder is read."
                       : "All zones judged."}
             </h2>

@@ -7,6 +7,7 @@ import type { Side } from "../../sheet/Swatch";
 import { Button, Choice, Eyebrow, Field } from "../../ui/controls";
 import { GradeButton } from "./GradeButton";
 import { SeenPatch } from "./SeenPatch";
+import { TurnOver } from "./TurnOver";
 import type { Told, wrongMeasures } from "./told";
 
 type View = WithHead<Schemas["FirstLayerView"]>;
@@ -54,9 +55,7 @@ export function Judge({
       <div className="flex items-center justify-between gap-3">
         <h2 className="text-xl leading-tight font-semibold">
           How does it look?
-          <Button look="quiet" className="block text-sm font-normal" onClick={turnOver}>
-            {side === "top" ? "from above: turn it over" : "from below: turn it back"}
-          </Button>
+          <TurnOver side={side} turn={turnOver} className="block" />
         </h2>
         {seen && <SeenPatch swatch={seen} side={side} />}
       </div>

@@ -6,6 +6,7 @@ import type { Side } from "../../sheet/Swatch";
 import { Button, Eyebrow } from "../../ui/controls";
 import { GradeButton } from "./GradeButton";
 import { SeenPatch } from "./SeenPatch";
+import { TurnOver } from "./TurnOver";
 
 /** Where a ladder began to hold: the first step that does, and how it looks. Those before it are told with it. */
 export function LadderSlip({
@@ -29,9 +30,9 @@ export function LadderSlip({
   turnOver: () => void;
   busy: boolean;
 }) {
-  const steps = view.zones.length;
+  const steps = view.printed;
   const at = chosen ?? middleStep(view);
-  const seen = useSeenPatch(view.head.id, at, view.proof_number, view.head.machine.practice).data;
+  const seen = useSeenPatch(view.head.id, at, view.proof_number, view.head.machine.practice && chosen !== null).data;
   const to = (step: number) => choose(Math.min(Math.max(step, 0), steps - 1));
   return (
     <>
@@ -76,13 +77,11 @@ export function LadderSlip({
         <p aria-live="polite" className={chosen === null ? "text-sm text-graphite" : "font-mono"}>
           {chosen === null ? "Tap it on the plate, slide to it, or use the arrow keys." : view.zones[chosen]?.name}
         </p>
-        {chosen !== null && seen && <SeenPatch swatch={seen} side={side} />}
+        {seen && <SeenPatch swatch={seen} side={side} />}
       </div>
       <h3 className="flex items-baseline justify-between gap-3 font-semibold">
         How does it look?
-        <Button look="quiet" className="text-sm font-normal" onClick={turnOver}>
-          {side === "top" ? "from above: turn it over" : "from below: turn it back"}
-        </Button>
+        <TurnOver side={side} turn={turnOver} />
       </h3>
       <div className="thumb flex flex-col gap-1">
         {holding(view).map((card) => (
@@ -108,7 +107,7 @@ export function LadderSlip({
 }
 
 /** Where the slider stands before a step was chosen. */
-export const middleStep = (view: Schemas["FirstLayerView"]) => Math.floor((view.zones.length - 1) / 2);
+export const middleStep = (view: Schemas["FirstLayerView"]) => Math.floor((view.printed - 1) / 2);
 
 /** The looks of a step that holds and closes. */
 export const holding = (view: Schemas["FirstLayerView"]) => view.cards.filter((card) => card.closes);
