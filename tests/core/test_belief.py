@@ -32,6 +32,22 @@ def test_a_reading_is_the_textbook_update() -> None:
     assert np.allclose(now.cov[0], cov, atol=1e-8)
 
 
+def test_readings_together_are_the_same_one_by_one() -> None:
+    """Over the screws, where each weighs the hypotheses: heights, spreads and weights."""
+    before = prior()
+    rng = np.random.default_rng(4)
+    rows = np.array([before.gap_row(*screw) for screw in SURFACE.screws]) / 0.02
+    values = rng.normal(0.0, 2.0, len(rows))
+    now = together = before
+    for row, value in zip(rows, values, strict=True):
+        now = now.read(row, float(value), 1.0)
+    together = before.read_together(rows, values)
+    assert together.chosen_at == now.chosen_at == 0
+    assert np.allclose(together.mean, now.mean, atol=1e-9)
+    assert np.allclose(together.cov, now.cov, atol=1e-9)
+    assert np.allclose(together.log_weight, now.log_weight, atol=1e-7)
+
+
 @pytest.mark.parametrize("counts", [(6,), (6, 0), (-11, 2, 1)])
 def test_counts_at_one_screw_are_a_filter_in_one_dimension(counts: tuple[int, ...]) -> None:
     """Three screws move alone: to the drag (rounding, feel), then the hand's slip, once."""

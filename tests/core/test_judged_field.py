@@ -99,9 +99,12 @@ class OneNormal:
     mean: np.ndarray
     cov: np.ndarray
 
-    def read(self, row: np.ndarray, value: float, sd_mm: float) -> "OneNormal":
-        gain = self.cov @ row / (row @ self.cov @ row + sd_mm**2)
-        return OneNormal(self.mean + gain * (value - row @ self.mean), self.cov - np.outer(gain, row @ self.cov))
+    def read_together(self, rows: np.ndarray, values: np.ndarray) -> "OneNormal":
+        now = self
+        for row, value in zip(rows, values, strict=True):
+            gain = now.cov @ row / (row @ now.cov @ row + 1.0)
+            now = OneNormal(now.mean + gain * (value - row @ now.mean), now.cov - np.outer(gain, row @ now.cov))
+        return now
 
 
 @settings(max_examples=40, deadline=None)

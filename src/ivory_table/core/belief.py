@@ -121,6 +121,10 @@ class Belief:
         """The belief after a reading: row (d,) . state = value in mm, with one sd in mm."""
         return self.after(steps.Read(row, value, sd_mm, dragged))
 
+    def read_together(self, rows: Array, values: Array) -> "Belief":
+        """The belief after readings: rows (n, d) . state = values (n,), each with a noise of one and none in common."""
+        return self.after(steps.ReadTogether(rows, values))
+
     def felt(self, row: Array, low: float, high: float, sd_mm: float, *, own: bool = False) -> "Belief":
         """The belief after row (d,) . state was felt to lie between two heights in mm, by a hand of this sd."""
         return self.after(steps.Felt(row, low, high, sd_mm, own))

@@ -64,11 +64,12 @@ def best_turns(gaps: Array, moves: Array, low: float, high: float, target: float
     """Whole marks (m,) that make the most draws sound: least squares, then a search around it."""
     errors = gaps.mean(axis=0) - target
     ideal = np.linalg.lstsq(moves, errors, rcond=1e-6)[0]
-    sample = gaps[:512]
+    sample = np.asfortranarray(gaps[:512])
+    middle = sample.mean(axis=0) - target
 
     def score(turn: Array) -> float:
-        moved = sample - turn @ moves.T
-        spread = float(np.mean((moved.mean(axis=0) - target) ** 2))
+        by = moves @ turn
+        moved, spread = sample - by, float(np.mean((middle - by) ** 2))
         return p_all_sound(moved, low, high) - 40 * spread - 0.0005 * float(np.count_nonzero(turn))
 
     best: Array = np.clip(np.round(np.asarray(ideal)), -16, 16)

@@ -1,5 +1,6 @@
 """Where on a plate parts hold best: the chance that all of a footprint is sound, wherever it may lie."""
 
+from functools import lru_cache
 from typing import Annotated, Any
 
 import numpy as np
@@ -72,6 +73,7 @@ def placing(
     taken = ~free
     for _ in range(footprint.count):
         best: tuple[float, int, int, bool, int, int] | None = None
+        bad = _summed(~(sound & all_sound[:, None, None]))
         for turned in (False, True) if footprint.width_mm != footprint.depth_mm else (False,):
             w, d = footprint.width_mm, footprint.depth_mm
             if turned:
@@ -80,10 +82,10 @@ def placing(
             cols, lines = max(int(np.ceil(w / dx)) + 1, 1), max(int(np.ceil(d / dy)) + 1, 1)
             if cols > nx or lines > ny:
                 continue
-            room = _windows(taken[None], lines, cols)[0] == 0
-            good = (_windows(~(sound & all_sound[:, None, None]), lines, cols) == 0).mean(axis=0)
+            room = _windows(_summed(taken), lines, cols) == 0
+            good = (_windows(bad, lines, cols) == 0).mean(axis=0)
             if holds is not None:
-                good = good * _windows(holds[None], lines, cols)[0] / (lines * cols)
+                good = good * _windows(_summed(holds), lines, cols) / (lines * cols)
             good = np.where(room, good, -1.0)
             # Of places as good as one another the one nearest to the middle.
             off = np.hypot(
@@ -138,12 +140,13 @@ def largest_sound(
     """
     ny, nx = cells.shape[:2]
     sound, free = _drawn_sound(belief, plate, bead, believes, cells)
+    bad, kept_out = _summed(~sound), _summed(~free)
     for size in range(min(nx, ny), max(min(nx, ny) // 4, 1), -1):
         lines, cols = size * ny // min(nx, ny), size * nx // min(nx, ny)
-        room = _windows(~free[None], lines, cols)[0] == 0
+        room = _windows(kept_out, lines, cols) == 0
         if not room.any():
             continue
-        good = np.where(room, (_windows(~sound, lines, cols) == 0).mean(axis=0), -1.0)
+        good = np.where(room, (_windows(bad, lines, cols) == 0).mean(axis=0), -1.0)
         j, i = np.unravel_index(int(np.argmax(good)), good.shape)
         if good[j, i] >= at_least:
             (x0, y0), (x1, y1) = cells[j, i], cells[j + lines - 1, i + cols - 1]
@@ -166,18 +169,19 @@ def share_sound(belief: Belief, plate: Plate, bead: Bead, believes: Array, cells
     gaps = mean + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
     low, high = bead.bands_mm()["sound"]
     p = ndtr((high - gaps) / sd) - ndtr((low - gaps) / sd)
-    return float(p[_free(plate, cells).reshape(-1)].mean())
+    return float(p[_free(plate).reshape(-1)].mean())
 
 
-def _free(plate: Plate, cells: Array) -> NDArray[np.bool_]:
-    """(ny, nx) where something may be laid."""
+@lru_cache(maxsize=16)
+def _free(plate: Plate) -> NDArray[np.bool_]:
+    """(ny, nx) where something may be laid, of the cells of `grid_of`."""
     return np.array(
         [
             [
                 plate.holds(float(x), float(y), LAYER.placing.edge_mm) and not plate.kept_out(float(x), float(y), 2.0)
                 for x, y in row
             ]
-            for row in cells
+            for row in grid_of(plate)
         ]
     )
 
@@ -194,7 +198,7 @@ def _drawn_sound(
     state = mean + normal_points(LAYER.placing.draws, len(mean)) @ root.T
     gaps = state @ rows.T + bead.layer_mm + belief.shift_mm + believes.reshape(-1)
     low, high = bead.bands_mm()["sound"]
-    return ((gaps > low) & (gaps < high)).reshape(-1, ny, nx), _free(plate, cells)
+    return ((gaps > low) & (gaps < high)).reshape(-1, ny, nx), _free(plate)
 
 
 def grid_of(plate: Plate) -> Array:
@@ -205,10 +209,18 @@ def grid_of(plate: Plate) -> Array:
     return np.stack(np.meshgrid(xs, ys), axis=2)
 
 
-def _windows(marked: NDArray[Any], lines: int, cols: int) -> Array:
-    """(n, ny, nx) -> how many marked cells, or how much in all, each window of so many lines and columns holds, from its first corner on."""
-    total = np.zeros((len(marked), marked.shape[1] + 1, marked.shape[2] + 1))
-    total[:, 1:, 1:] = marked.cumsum(axis=1).cumsum(axis=2)
+def _summed(marked: NDArray[Any]) -> Array:
+    """(..., ny, nx) -> (..., ny + 1, nx + 1) how many marked cells, or how much in all, lie before each corner in both directions."""
+    total = np.zeros((*marked.shape[:-2], marked.shape[-2] + 1, marked.shape[-1] + 1))
+    total[..., 1:, 1:] = marked.cumsum(axis=-2).cumsum(axis=-1)
+    return total
+
+
+def _windows(total: Array, lines: int, cols: int) -> Array:
+    """What each window of so many lines and columns holds, from its first corner on, of sums as from `_summed`."""
     return np.asarray(
-        total[:, lines:, cols:] - total[:, :-lines, cols:] - total[:, lines:, :-cols] + total[:, :-lines, :-cols]
+        total[..., lines:, cols:]
+        - total[..., :-lines, cols:]
+        - total[..., lines:, :-cols]
+        + total[..., :-lines, :-cols]
     )

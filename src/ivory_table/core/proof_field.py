@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.special import expit, logit, logsumexp, ndtr
+from scipy.special import expit, logit, ndtr
 
 from .bead import GRADES, Bead
 from .belief import Belief
@@ -18,7 +18,8 @@ from .causes import ZERO, Causes, Effects, effects
 from .defaults import BEAD, JUDGE, LAYER
 from .eye import Eye
 from .field_seen import CALIPER, FLOW, HABIT, NUISANCES, Doubt, FieldPosterior, Sight, Site
-from .propagation import Ordinal, Propagated, propagate, with_sites
+from .normals import normalised
+from .propagation import ONE_BY_ONE, Looks, Ordinal, Propagated, Told, propagate, settle, with_sites
 from .signs import Mark
 from .thick import CaliperOff
 from .value import Array
@@ -72,7 +73,7 @@ def judged_field(
     seen = [m for m in marks if m.seen is not None]
     full_mean, full_cov = _with_nuisances(mean, cov, eye, causes, caliper)
     if not seen:
-        found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye.scatter, 12)
+        found = _one(full_mean, full_cov, _told(marks, bead, z), _as_it_is(z, eye.scatter), bead)
         return _said(
             found, dict(zip(what.names, what.prior, strict=True)), what, np.zeros((len(what.prior), z)), marks
         ), eye
@@ -106,25 +107,22 @@ def _judged_by(
     scatters, weight = eye.grid
     lanes = _lanes(what, full_mean, full_cov, scatters)
     h, s = len(what.names), len(scatters)
-    rows, linear, ordinal = _told(marks, bead, z)
+    told = _told(marks, bead, z)
+    spared = bead.layer_mm * what.spared_flow
     done = propagate(
         lanes.mean,
         lanes.cov,
-        rows,
-        linear,
-        ordinal,
-        what.fails[lanes.cause],
-        scatters[lanes.scatter],
+        told,
+        Looks(what.fails[lanes.cause], scatters[lanes.scatter], spared[lanes.cause]),
         bead,
         4,
-        looks_off=bead.layer_mm * what.spared_flow[lanes.cause],
     )
     prior = np.log(what.prior) + _by_signs(what.names, marks)
     each = done.log_evidence + prior[lanes.cause] + lanes.log_share
-    by_eye = np.array([logsumexp(each[lanes.scatter == k]) for k in range(s)])
+    by_eye = np.array([np.logaddexp.reduce(each[lanes.scatter == k]) for k in range(s)])
     after = eye.learnt(by_eye, sum(m.seen is not None and not m.open for m in marks))
     each = each + np.log(weight)[lanes.scatter]
-    joint = np.exp(each - logsumexp(each))
+    joint = np.exp(normalised(each))
     shared = np.bincount(lanes.cause, joint, h).astype(float)
     doubt = _doubt(shared, what)
     mixed_mean, mixed_cov = full_mean.copy(), full_cov.copy()
@@ -132,17 +130,16 @@ def _judged_by(
     mixed_cov[z + FLOW, z + FLOW] += doubt.flow_var
     mixed_mean[:z] += doubt.off_mm
     mixed_cov[:z, :z] += doubt.astray_var
-    likeliest = int(joint.argmax())
-    start = done.tau[likeliest], done.nu[likeliest]
-    looks_off = bead.layer_mm * (_likely(shared) @ what.spared_flow)
-    found = _one(mixed_mean, mixed_cov, marks, bead, shared @ what.fails, after.scatter, 12, start, looks_off)
+    likeliest = [int(joint.argmax())]
+    looks = Looks((shared @ what.fails)[None], np.array([after.scatter]), (_likely(shared) @ spared)[None])
+    found = _one(mixed_mean, mixed_cov, told, looks, bead, (done.tau[likeliest], done.nu[likeliest]))
     # A chance by hypothesis that a zone fails, averaged over its lanes.
     failed = np.zeros((h, z))
-    for i, sight in enumerate(ordinal):
+    for i, sight in enumerate(told.seen):
         by_cause = np.bincount(lanes.cause, joint * done.failed[:, i], h)
         failed[:, sight.zone] = by_cause / np.maximum(shared, 1e-12)
     if ZERO in what.names:
-        found = replace(found, astray=_astray(what, joint, lanes, rows, done, found))
+        found = replace(found, astray=_astray(what, joint, lanes, told.rows, done, found))
     return _said(found, dict(zip(what.names, (float(p) for p in shared), strict=True)), what, failed, marks), after
 
 
@@ -287,7 +284,7 @@ def _judged(z: int, marks: tuple[Mark, ...]) -> Array:
 
 
 def estimate_field(
-    mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, eye_scatter: float = BEAD.grade_sd, sweeps: int = 12
+    mean: Array, cov: Array, marks: tuple[Mark, ...], bead: Bead, eye_scatter: float = BEAD.grade_sd
 ) -> FieldPosterior:
     """The field by an eye whose scatter (in r) is known, nothing but the height considered.
 
@@ -296,7 +293,7 @@ def estimate_field(
     """
     z = len(mean) - 1
     full_mean, full_cov = _with_nuisances(mean, cov, Eye(), Causes.none(), AS_BOUGHT)
-    found = _one(full_mean, full_cov, marks, bead, np.zeros(z), eye_scatter, sweeps)
+    found = _one(full_mean, full_cov, _told(marks, bead, z), _as_it_is(z, eye_scatter), bead)
     greasy = np.array([float(any(m.greasy and m.zone == k for m in marks)) for k in range(z)])
     return replace(found, greasy=greasy)
 
@@ -312,11 +309,16 @@ def _with_nuisances(mean: Array, cov: Array, eye: Eye, causes: Causes, caliper: 
     return full_mean, full
 
 
-def _told(marks: tuple[Mark, ...], bead: Bead, z: int) -> tuple[Array, list[tuple[int, float, float]], list[Ordinal]]:
-    """Rows (n, z + 3), the measured ones as (row, value, sd), and the seen ones."""
+def _as_it_is(z: int, scatter: float) -> Looks:
+    """An eye of this scatter on zones (z,) that nothing but their gap keeps from holding."""
+    return Looks(np.zeros((1, z)), np.array([scatter]), np.zeros((1, z)))
+
+
+def _told(marks: tuple[Mark, ...], bead: Bead, z: int) -> Told:
+    """What marks say of z zones. Raises ValueError for an unknown one."""
     rows: list[Array] = []
-    linear: list[tuple[int, float, float]] = []
-    ordinal: list[Ordinal] = []
+    measured: list[tuple[int, float, float]] = []
+    seen: list[Ordinal] = []
     for mark in marks:
         if not 0 <= mark.zone < z:
             raise ValueError(f"There is no zone {mark.zone + 1} on this proof; it has {z}.")
@@ -325,60 +327,43 @@ def _told(marks: tuple[Mark, ...], bead: Bead, z: int) -> tuple[Array, list[tupl
         for value, sd in mark.measured(bead):
             thick = base.copy()
             thick[z + CALIPER] = 1.0
-            linear.append((len(rows), value, sd))
+            measured.append((len(rows), value, sd))
             rows.append(thick)
-        if (seen := mark.seen) is not None:
+        if (sight := mark.seen) is not None:
             look = base.copy()
             look[z + FLOW], look[z + HABIT] = -bead.layer_mm, bead.layer_mm
-            ordinal.append(Ordinal(len(rows), mark.zone, *seen))
+            seen.append(Ordinal(len(rows), mark.zone, *sight))
             rows.append(look)
-    return np.array(rows).reshape(-1, z + NUISANCES), linear, ordinal
+    return Told(np.array(rows).reshape(-1, z + NUISANCES), measured, seen)
 
 
 def _one(
-    mean: Array,
-    cov: Array,
-    marks: tuple[Mark, ...],
-    bead: Bead,
-    fails: Array,
-    scatter: float,
-    sweeps: int,
-    start: tuple[Array, Array] | None = None,
-    looks_off: Array | None = None,
+    mean: Array, cov: Array, told: Told, looks: Looks, bead: Bead, start: tuple[Array, Array] | None = None
 ) -> FieldPosterior:
-    """One lane alone; the chances `fails` (z,) that zones do not hold are part of what each sight says. `start`, `looks_off` (z,) as in
-    `propagate`."""
+    """One lane alone; the chances that zones do not hold are part of what each sight says. `start` as in `settle`, where it is known."""
     z = len(mean) - NUISANCES
-    rows, linear, ordinal = _told(marks, bead, z)
-    shared_before = mean[z + HABIT :], cov[z + HABIT :, z + HABIT :]
-    if not len(rows):
+    shared_before, scatter = (mean[z + HABIT :], cov[z + HABIT :, z + HABIT :]), float(looks.scatter[0])
+    if not len(told.rows):
         return FieldPosterior(mean, cov, (), shared_before=shared_before, eye_scatter=scatter)
-    begun = None if start is None else (start[0][None], start[1][None])
     before = mean[None], cov[None]
-    done = propagate(
-        *before,
-        rows,
-        linear,
-        ordinal,
-        fails[None],
-        np.array([scatter]),
-        bead,
-        sweeps,
-        begun,
-        None if looks_off is None else looks_off[None],
+    done = (
+        propagate(*before, told, looks, bead, ONE_BY_ONE)
+        if start is None
+        else settle(*before, told, looks, bead, start)
     )
-    seen = {o.at for o in ordinal}
-    mean, cov = (each[0] for each in with_sites(*before, rows, done.tau, done.nu))
-    tau, nu = done.tau[0], done.nu[0]
+    mean, cov = (each[0] for each in with_sites(*before, told.rows, done.tau, done.nu))
+    tau, nu, seen = done.tau[0], done.nu[0], set(told.seen_rows)
     sites = tuple(
-        Site(rows[i], float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen) for i in range(len(rows)) if tau[i] > 0
+        Site(row, float(nu[i] / tau[i]), float(tau[i] ** -0.5), i in seen)
+        for i, row in enumerate(told.rows)
+        if tau[i] > 0
     )
+    fails = looks.fails[0]
     sights = tuple(
         Sight(o.zone, (1 - fails[o.zone]) * o.bands, (1 - fails[o.zone]) * o.rest + fails[o.zone] * o.fails)
-        for o in ordinal
+        for o in told.seen
     )
-    evidence = float(done.log_evidence[0])
-    return FieldPosterior(mean, cov, sites, sights, evidence, shared_before, scatter)
+    return FieldPosterior(mean, cov, sites, sights, float(done.log_evidence[0]), shared_before, scatter)
 
 
 def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> float:
@@ -409,7 +394,7 @@ def expected_sd(mean: Array, cov: Array, bead: Bead, eye_scatter: float) -> floa
 
 
 def learn_proof(belief: Belief, rows: Array, found: FieldPosterior, constant: Array) -> Belief:
-    """The belief after a proof: every site of the field as a reading of the state.
+    """The belief after a proof: the sites of the field as readings of the state.
 
     `rows` (z + 1, d) and `constant` (z + 1,) as in `field_prior`. The eye's habit and the caliper's are integrated out: what
     all marks share does not average out.
@@ -422,8 +407,8 @@ def learn_proof(belief: Belief, rows: Array, found: FieldPosterior, constant: Ar
     shared, spread = found.shared_before
     values = np.array([site.value for site in found.sites]) - own @ shared - told[:, :known] @ constant
     noise = np.diag([site.sd_mm**2 for site in found.sites]) + own @ spread @ own.T
-    # Told as readings of which each adds what the ones before leave open.
+    # Each with a noise of one, and no more of them than they tell apart: patches of one zone tell the same of the plate.
     whiten = np.linalg.inv(np.linalg.cholesky(noise))
-    for row, value in zip(whiten @ told[:, :known] @ rows, whiten @ values, strict=True):
-        belief = belief.read(row, float(value), 1.0)
-    return belief
+    turn, size, along = np.linalg.svd(whiten @ told[:, :known] @ rows, full_matrices=False)
+    apart = size > 1e-6
+    return belief.read_together((size[:, None] * along)[apart], (turn.T @ whiten @ values)[apart])

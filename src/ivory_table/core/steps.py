@@ -92,6 +92,29 @@ class Read:
 
 
 @dataclass(frozen=True, eq=False)
+class ReadTogether:
+    """Linear readings at once: rows (n, d) . state = values (n,), each with a noise of one and none in common."""
+
+    rows: Array
+    values: Array
+
+    def told_to(self, b: "Belief") -> "Belief":
+        along = np.tensordot(b.cov, self.rows.T, axes=1)
+        s = self.rows @ along + np.eye(len(self.rows))
+        miss = self.values - b.mean @ self.rows.T
+        back = np.linalg.inv(s)
+        gain = along @ back
+        weighed = ((miss[:, None] @ back)[:, 0] * miss).sum(axis=1)
+        told = gain @ along.transpose(0, 2, 1)
+        return replace(
+            b,
+            log_weight=normalised(b.log_weight + _tells(b, self.rows, -0.5 * (np.linalg.slogdet(s)[1] + weighed))),
+            mean=b.mean + (gain @ miss[:, :, None])[:, :, 0],
+            cov=np.subtract(b.cov, told, out=told),
+        )
+
+
+@dataclass(frozen=True, eq=False)
 class Felt:
     """An interval reading: low < row . state + noise < high, either end may be infinite.
 
@@ -119,15 +142,15 @@ class Felt:
         )
 
 
-def _tells(b: "Belief", row: Array, log_likelihood: Array) -> Array:
-    """(n,) ln by which a reading weighs the hypotheses, of ln likelihood (n,).
+def _tells(b: "Belief", rows: Array, log_likelihood: Array) -> Array:
+    """(n,) ln by which readings of a row (d,), or of several (k, d), weigh the hypotheses, of ln likelihood (n,).
 
     Over the screws it tells of supports, senses and hand. Away from them it may be off for the plate's own form, or for what
     a proof or an offset is judged by: taken for the hand's scatter, that made hands rougher and supports stiffer from run
     to run. It tells of the senses alone: each set of reversed knobs is weighed as a whole.
     """
     first_form = len(b.surface.anchors)
-    if not b.prior_of.form_apart or not np.any(np.abs(row[first_form : b.surface.bias]) > 1e-6):
+    if not b.prior_of.form_apart or not np.any(np.abs(rows[..., first_form : b.surface.bias]) > 1e-6):
         return log_likelihood
     codes = (b.signs < 0) @ (1 << np.arange(b.signs.shape[1]))
     _, of = np.unique(codes, return_inverse=True)

@@ -70,7 +70,8 @@ def judged_done(field: FieldPosterior, bead: Bead, trust: float = 1.0) -> bool:
 
 
 def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
-    """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal.
+    """(2048, z) fixed draws of the zones' gaps, by what the marks say and not by its normal. Zone by zone in memory: the closest and
+    the furthest of each draw are asked for again and again.
 
     Importance resampling: drawn from the normal, weighed by each sight's likelihood over its site. A loose line is
     nowhere near the plate; the tail of a normal would have it there, and no step closer would be safe.
@@ -85,7 +86,7 @@ def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
     points = np.random.default_rng(21).permutation(normal_points(4096 if graded else 2048, z + 1))
     drawn = turn @ field.mean + points @ np.linalg.cholesky(cov + 1e-12 * np.eye(z + 1)).T
     if not graded:
-        return np.asarray(drawn[:, :z])
+        return np.asfortranarray(drawn[:, :z])
     log_weight = np.zeros(len(drawn))
     for site in graded:
         row = np.append(site.row[:z], site.row[z + FLOW])
@@ -99,4 +100,4 @@ def drawn_gaps(field: FieldPosterior, bead: Bead) -> Array:
         p = ndtr((high[held] - seen) / scatter) - ndtr((low[held] - seen) / scatter)
         log_weight += np.log(p @ sight.bands[held] + sight.rest)
     weight = np.exp(log_weight - log_weight.max())
-    return np.asarray(drawn[resampled(weight, 2048), :z])
+    return np.asfortranarray(drawn[resampled(weight, 2048), :z])

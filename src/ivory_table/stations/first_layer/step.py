@@ -182,8 +182,8 @@ def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tup
         return actions
     waits = None if leaves else _wait_for_heat(run, wanted)
     machine = run.setup.machine
-    # A mesh evens out what a shim would.
-    evens = state.mesh_on or not mesh_may_come(state)
+    # A mesh evens out what a shim would, and nobody shims what was not looked at.
+    evens = (state.mesh_on or not mesh_may_come(state)) and len(wanted.judged) == len(wanted.plan.zones)
     shims = (
         shim(
             field,
