@@ -9,8 +9,10 @@ from functools import lru_cache
 from math import exp, pi, sqrt
 from typing import Literal, get_args
 
+import numpy as np
+
 from .defaults import BEAD
-from .value import Value
+from .value import Array, Value
 
 Grade = Literal["loose", "barely", "parted", "sound", "ridged", "squeezed", "starved"]
 GRADES: tuple[Grade, ...] = get_args(Grade)
@@ -147,38 +149,32 @@ def profile(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float, ...]:
     where they meet and something is missing; and what does not fit under the tip as a ridge between them. Grooves, one
     above and one as deep below, and the ridge are triangles of the area that is missing or too much: |phi - 1| p g.
     """
-    pitch, width = bead.pitch_mm, bead.width_at(gap_mm)
-    height = min(gap_mm, bead.free_diameter_mm)
-    across = [(k + 0.5) / steps * pitch - pitch / 2 for k in range(steps)]
-    if width < pitch:
-        flat, r = max(width - height, 0.0) / 2, height / 2
-        round_off = [max(abs(y) - flat, 0.0) for y in across]
-        return tuple(round(r + sqrt(r * r - d * d), 5) if d < r else 0.0 for d in round_off)
-    odd, tall = _seam(bead, gap_mm, across)
-    return tuple(round(height + (t if odd > 0 else -t), 5) for t in tall)
+    return tuple(_outline(bead, gap_mm, steps)[0].round(5).tolist())
 
 
 def underside(bead: Bead, gap_mm: float, steps: int = 28) -> tuple[float | None, ...]:
     """How far the underside stands off the plate, mm, at the steps of `profile`; None where there is no plastic."""
+    top, under = _outline(bead, gap_mm, steps)
+    return tuple(off if t > 0 else None for off, t in zip(under.round(5).tolist(), top, strict=True))
+
+
+@lru_cache(64)
+def _outline(bead: Bead, gap_mm: float, steps: int) -> tuple[Array, Array]:
+    """(steps,) upper and lower side of a line across one pitch, mm over the plate; 0 and 0 where there is no plastic."""
     pitch, width = bead.pitch_mm, bead.width_at(gap_mm)
     height = min(gap_mm, bead.free_diameter_mm)
-    across = [(k + 0.5) / steps * pitch - pitch / 2 for k in range(steps)]
+    across = np.abs((np.arange(steps) + 0.5) / steps * pitch - pitch / 2)
     if width < pitch:
         flat, r = max(width - height, 0.0) / 2, height / 2
-        round_off = [max(abs(y) - flat, 0.0) for y in across]
-        return tuple(round(r - sqrt(r * r - d * d), 5) if d < r else None for d in round_off)
-    odd, tall = _seam(bead, gap_mm, across)
-    return tuple(round(-min(odd, 0.0) and t, 5) for t in tall)
-
-
-def _seam(bead: Bead, gap_mm: float, across: list[float]) -> tuple[float, list[float]]:
-    """Where two fused lines meet: mm^2 of plastic too much (or missing, below zero), and the seam's height at each place."""
-    pitch = bead.pitch_mm
-    odd = (bead.fill_at(gap_mm) - 1) * pitch * gap_mm
-    base = BEAD.ridge_base * pitch
-    # What is missing is missing above and below; what is too much can only rise.
+        beside = np.maximum(across - flat, 0.0)
+        root = np.sqrt(np.maximum(r * r - beside * beside, 0.0))
+        plastic = beside < r
+        return plastic * (r + root), plastic * (r - root)
+    # Where two fused lines meet there is plastic too much, or some is missing: above and below; what is too much can only rise.
+    odd, base = (bead.fill_at(gap_mm) - 1) * pitch * gap_mm, BEAD.ridge_base * pitch
     tip = min(2 * odd / base, BEAD.ridge_most_mm) if odd > 0 else min(-odd / base, 0.4 * gap_mm)
-    return odd, [max(1 - (pitch / 2 - abs(y)) / (base / 2), 0.0) * tip for y in across]
+    seam = np.maximum(1 - (pitch / 2 - across) / (base / 2), 0.0) * tip
+    return (height + seam, np.zeros(steps)) if odd > 0 else (height - seam, seam)
 
 
 def swatch(bead: Bead, gap_mm: float, light_mm: float = BEAD.light_mm["usual"]) -> Swatch:
