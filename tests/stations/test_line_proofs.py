@@ -9,6 +9,7 @@ from ivory_table.demo.tidewater import FILAMENTS
 from ivory_table.runs.doubts import Refused
 from ivory_table.stations import first_layer, on_line, tram
 from ivory_table.stations.first_layer.entries import Nudged, OtherFilamentTold, SpeedSet
+from ivory_table.stations.first_layer.line import GOES_ON
 from ivory_table.stations.offset.entries import ZeroDoubted
 from ivory_table.stations.stored.entries import Readback
 from tests.stations.floor import Floor
@@ -111,14 +112,35 @@ def test_two_filaments_are_changed_when_the_line_asks_for_it(floor: Floor) -> No
     assert view.steps[0].action.kind != "done"
 
 
-def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) -> None:
+def ladder_begun(floor: Floor) -> None:
     settled(floor)
-    person = floor.served.person
-    away = 0.5
-    person.move_nozzle(away)  # as after a crash: nobody knows by how much
+    floor.served.person.move_nozzle(0.5)  # as after a crash: nobody knows by how much
     floor.keep("offset", ZeroDoubted(why="crash"))
     floor.ids += 1
     on_line.start(floor.lines, "run", "first_layer", "print", f"start-{floor.ids}", "ladder")
+
+
+@pytest.mark.parametrize("asked", [True, False])
+def test_a_ladder_that_is_cancelled_on_the_line_keeps_what_was_answered(floor: Floor, asked: bool) -> None:
+    """Between two steps: none before held. At a question: that step lies there whole, and which holds is asked on the page."""
+    ladder_begun(floor)
+    for _ in range(3):
+        floor.until(lambda: floor.status.state == "waiting")
+        floor.lines.answer(floor.machine, GOES_ON, floor.status.question)
+        floor.until(lambda: floor.status.state != "waiting")
+    if asked:
+        floor.until(lambda: floor.status.state == "waiting")
+    floor.lines.cancel(floor.machine)
+    floor.until(lambda: floor.status.job == "Lifted and warm")
+    proof = floor.run.state.proofs[-1]
+    assert proof.printed == (4 if asked else 3)
+    assert [k for k, m in proof.marks.items() if m.open] == ([] if asked else [0, 1, 2])
+    assert proof.next_zone == (0 if asked else None)
+
+
+def test_a_ladder_is_stopped_on_the_line_at_the_step_that_holds(floor: Floor) -> None:
+    ladder_begun(floor)
+    person = floor.served.person
     ends = time.monotonic() + 60
     asked = 0
     while floor.status.job != "Lifted and warm" and time.monotonic() < ends:

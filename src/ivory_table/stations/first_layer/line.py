@@ -43,19 +43,23 @@ def print_proof(work: Work) -> None:
     last = next(k for k, line in enumerate(lines) if line.startswith("; lifted"))
     total = float(seconds[:last].sum())
     zone, words = -1, "heating"
+    whole, looking = 0, False
     speed_was = run.state.speed_percent
     try:
         for k, line in enumerate(lines[:last]):
             if line.startswith("; patch "):
                 zone, words = zone + 1, line[2:]
+                whole = zone
             elif line.startswith(("; prime", "; skirt")):
                 words = line[2:].split(",")[0]
             if line.endswith(LOOK):
                 # A ladder goes on only where somebody has looked.
+                whole, looking = zone + 1, True
                 if holds(session, laid, zone):
                     work.keep(LadderRead(first=zone))
                     end_proof(work, "cancelled", zone + 1, lines[last:])
                     return
+                looking = False
                 continue
             if line.endswith(CHANGE) and laid.other is not None:
                 session.question(changing(laid.other), (LOADED,), "change")
@@ -75,8 +79,11 @@ def print_proof(work: Work) -> None:
         end_proof(work, "printed", len(laid.zones), lines[last:])
     except Cancelled:
         session.go_on()
-        end_proof(work, "cancelled", max(zone, 0), lines[last:])
-        raise Cancelled(f"The proof was cancelled; {max(zone, 0)} zones are whole. Lifted and kept warm.") from None
+        end_proof(work, "cancelled", whole, lines[last:])
+        # Of a step that was asked about nobody has said whether it holds.
+        if laid.kind == "ladder" and whole and not looking:
+            work.keep(LadderRead(first=None))
+        raise Cancelled(f"The proof was cancelled; {whole} zones are whole. Lifted and kept warm.") from None
     finally:
         if work.state.speed_percent != speed_was and session.status.state in ("busy", "waiting"):
             session.ask(session.manner.send("speed", percent=speed_was))
