@@ -95,6 +95,7 @@ export function FirstLayer() {
     const d = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[key] ?? [0, 0];
     const [dx = 0, dy = 0] = d;
     const ahead = view.zones
+      .slice(0, view.printed)
       .map((z, k) => {
         const [x, y] = [z.x_mm - here.x_mm, z.y_mm - here.y_mm];
         return { k, along: x * dx + y * dy, aside: Math.abs(x * dy - y * dx) };
@@ -238,7 +239,7 @@ export function FirstLayer() {
               frame={frame}
               at={judging || (ladder && chosen !== null) ? at : null}
               only={only}
-              pick={setChosen}
+              pick={(k) => k < view.printed && setChosen(k)}
             />
           )}
         </Sheet>
