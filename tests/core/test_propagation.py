@@ -10,7 +10,7 @@ from scipy.stats import norm
 
 from ivory_table.core.bead import GRADES, Bead
 from ivory_table.core.propagation import Looks, Ordinal, Told, _Sights, propagate, settle, with_sites
-from ivory_table.core.signs import Mark
+from ivory_table.core.signs import SIGNS, Mark
 
 BEAD = Bead(0.42, 0.2)
 
@@ -63,6 +63,19 @@ def test_all_at_once_settles_where_one_after_the_other_does(grades: list[str], c
     assert v_fast == pytest.approx(v, abs=1e-6)
     assert fast.log_evidence == pytest.approx(slow.log_evidence, abs=1e-3)
     assert fast.failed == pytest.approx(slow.failed, abs=1e-3)
+
+
+def test_signs_that_contradict_one_another_leave_a_belief() -> None:
+    """All of them told of every zone: hardly likely anywhere, and still a finite field."""
+    every = tuple(sign.id for sign in SIGNS)
+    told = Told(np.eye(3), [], [Ordinal(k, k, *Mark(k, "loose", signs=every).seen) for k in range(3)])
+    for middle in (-0.2, 0.02, 0.2, 0.9):
+        before = np.full((1, 3), middle), (0.05**2 + 0.01**2 * np.eye(3))[None]
+        done = propagate(*before, told, looks_of(3), BEAD, 12)
+        assert np.isfinite(done.log_evidence).all()
+        mean, cov = with_sites(*before, told.rows, done.tau, done.nu)
+        assert np.isfinite(mean).all()
+        assert (np.diagonal(cov, axis1=1, axis2=2) > 0).all()
 
 
 def test_lanes_do_not_disturb_one_another() -> None:
