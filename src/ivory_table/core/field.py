@@ -13,9 +13,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import ArrayLike
 from scipy.linalg import cho_factor, cho_solve
-from scipy.special import logsumexp
 
 from .defaults import FIELD
+from .normals import normalised
 from .surface import Surface, apart, matern
 from .value import Array
 
@@ -112,7 +112,7 @@ class SurfaceField:
                     prior -= 0.5 * (np.log(noise) / FIELD.noise_ln_sd) ** 2
                     tried.append((sigma, length, factor, alpha))
                     logs.append(evidence + float(prior))
-        weights = np.exp(np.array(logs) - logsumexp(logs))
+        weights = np.exp(normalised(np.array(logs)))
         # What hardly counts is not worth its time.
         kept = np.flatnonzero(weights >= FIELD.least_weight * weights.max())
         fits = tuple(
@@ -230,17 +230,13 @@ class SurfaceField:
         if len(self.readings) < FIELD.least_to_doubt:
             return np.zeros(len(self.readings))
         fits, weights = self._fits
-        log_odds = []
-        for fit in fits:
-            inverse = np.diag(fit.inverse)
-            wide = []
-            for size in FIELD.gross_sizes_mm:
-                s = 1 + size**2 * inverse
-                wide.append(-0.5 * np.log(s) + 0.5 * size**2 * fit.alpha**2 / s)
-            log_odds.append(logsumexp(wide, axis=0) - np.log(len(FIELD.gross_sizes_mm)))
-        odds = logsumexp(np.array(log_odds), axis=0, b=weights[:, None]) + np.log(
-            FIELD.gross_share / (1 - FIELD.gross_share)
-        )
+        size = np.square(FIELD.gross_sizes_mm)[:, None, None]
+        inverse, alpha = np.array([np.diag(f.inverse) for f in fits]), np.array([f.alpha for f in fits])
+        # (sizes, fits, readings)
+        s = 1 + size * inverse
+        wide = -0.5 * np.log(s) + 0.5 * size * alpha**2 / s
+        share = FIELD.gross_share / (1 - FIELD.gross_share) / len(size)
+        odds = np.logaddexp.reduce(wide + np.log(weights[:, None] * share), axis=(0, 1))
         return np.asarray(np.where([r.doubted for r in self.readings], 0.0, 1 / (1 + np.exp(-odds))))
 
     def without(self, index: int) -> tuple[float, float]:
