@@ -193,6 +193,23 @@ def test_a_ladder_of_which_no_step_holds_says_so(desk: Desk, flat: OpenRun) -> N
     assert shared["height"] + shared["zero"] < 0.7
 
 
+def test_a_ladder_that_was_cut_off_is_gone_on_with(desk: Desk, flat: OpenRun) -> None:
+    """No step of those that were laid holds: the next ladder begins about where this one ended, and nothing is moved for it."""
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    ladder = printed(desk).state.proofs[-1].plan
+    keep(desk, "first_layer", ProofEnded(outcome="cancelled", zones=6))
+    run = keep(desk, "first_layer", LadderRead(first=None))
+    best = next_steps(run)[0]
+    assert best.action.kind == "ladder"
+    assert best.words == "Go on with the ladder from where it was stopped."
+    more = printed(desk).state.proofs[-1].plan
+    assert more.kind == "ladder"
+    last = ladder.zones[5].away_mm
+    step = ladder.zones[0].away_mm - ladder.zones[1].away_mm
+    assert last - 4 * step < more.zones[0].away_mm < last + step
+    assert more.zones[-1].away_mm < last - 1.5
+
+
 @pytest.mark.parametrize(
     ("first", "grade", "words"),
     [(3, "loose", "sound or closer"), (None, "sound", "which step"), (47, None, "no zone 48")],

@@ -43,6 +43,11 @@ class ProofRun:
         return len(self.plan.zones) if self.printed is None else self.printed
 
     @property
+    def laid_whole(self) -> bool:
+        """Whether all of its zones were laid."""
+        return self.zones_laid == len(self.plan.zones)
+
+    @property
     def next_zone(self) -> int | None:
         """The zone to judge next; None where nothing more is asked.
 

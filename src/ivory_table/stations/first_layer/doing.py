@@ -227,7 +227,9 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             "feed": "Measure how much filament is fed.",
             "caliper": f"Measure with a caliper: {', '.join(proof.plan.zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
-            "ladder": "Print a ladder: patches that come closer step by step.",
+            "ladder": "Go on with the ladder from where it was stopped."
+            if proof.plan.kind == "ladder" and not proof.laid_whole
+            else "Print a ladder: patches that come closer step by step.",
             "shim": "Lay shims under the low places: the plan is at Tram.",
             "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",
             "stop_here": "Stop here: it is good enough for parts that lie where the plate is sound.",

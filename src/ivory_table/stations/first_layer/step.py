@@ -85,7 +85,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         apart_mm=_apart_mm(state),
         several_heights=proof.plan.kind == "three_heights",
         trust=state.eye.trust,
-        height_unknown=state.height_unknown and proof.plan.kind != "ladder",
+        # After a ladder in vain it is not the height alone; one that was cut off has only not come so far.
+        height_unknown=state.height_unknown and not (proof.plan.kind == "ladder" and proof.laid_whole),
         tram=ended(run, "tram"),
     )
     # What was cleaned or mended is printed again first.

@@ -303,7 +303,9 @@ export function FirstLayer() {
                   : view.step === "done"
                     ? "Every zone is sound."
                     : view.plan.kind === "ladder"
-                      ? "The ladder is read."
+                      ? best?.action.kind === "ladder"
+                        ? "The ladder was stopped too early."
+                        : "The ladder is read."
                       : "All zones judged."}
             </h2>
           )}
