@@ -164,9 +164,13 @@ def test_a_later_turn_closes_the_proof_and_its_marks_are_learnt_once() -> None:
 
 def test_printing_the_same_again_counts_as_a_repeat_and_a_change_does_not() -> None:
     start = RunState.start(HERON)
-    twice = after(start, ProofStarted(proof=PROOF), ProofStarted(proof=PROOF))
-    changed = after(start, ProofStarted(proof=PROOF), OffsetSet(stored_mm=1.37), ProofStarted(proof=PROOF))
+    begun, seen = ProofStarted(proof=PROOF), Judged(zone=0, grade="sound")
+    twice = after(start, begun, seen, begun)
+    unseen = after(start, begun, seen, begun, begun, seen, begun)
+    changed = after(start, begun, seen, OffsetSet(stored_mm=1.37), begun)
     assert [p.repeats for p in twice.proofs] == [0, 1]
+    # What nobody judged was no second look.
+    assert [p.repeats for p in unseen.proofs] == [0, 1, 1, 2]
     assert [p.repeats for p in changed.proofs] == [0, 0]
 
 

@@ -210,6 +210,39 @@ def test_a_ladder_that_was_cut_off_is_gone_on_with(desk: Desk, flat: OpenRun) ->
     assert more.zones[-1].away_mm < last - 1.5
 
 
+def test_where_the_first_step_of_a_ladder_holds_already_another_begins_further_up(desk: Desk, flat: OpenRun) -> None:
+    """One look may be wrong, and the tip would stand in the plate: nothing is moved on that alone."""
+    keep(desk, "offset", ZeroDoubted(why="nozzle"))
+    ladder = printed(desk).state.proofs[-1].plan
+    run = keep(desk, "first_layer", LadderRead(first=0, grade="squeezed"))
+    best = next_steps(run)[0]
+    assert best.action.kind == "ladder"
+    assert best.words.startswith("Print a ladder")
+    assert printed(desk).state.proofs[-1].plan.zones[0].away_mm > ladder.zones[0].away_mm
+
+
+@pytest.mark.parametrize("how", ["nothing_laid", "all_skipped"])
+def test_a_proof_of_which_nothing_was_judged_is_printed_again_and_is_no_second_look(
+    desk: Desk, flat: OpenRun, how: str
+) -> None:
+    """The line was cancelled while it heated, or nobody wanted to judge it: neither is a dead end."""
+    run = printed(desk)
+    came_by = run.state.proofs[-1].came_by_shift_mm
+    if how == "nothing_laid":
+        run = keep(desk, "first_layer", ProofEnded(outcome="cancelled", zones=0))
+    else:
+        for zone in range(len(run.state.proofs[-1].plan.zones)):
+            run = keep(desk, "first_layer", ZoneSkipped(zone=zone))
+    view = first_layer.view.view(run)
+    assert view.step == "decide"
+    assert [s.action.kind for s in view.steps] == ["print_again"]
+    proof = view.steps[0].keeps[-1]
+    run = keep(desk, "first_layer", proof)
+    newest = run.state.proofs[-1]
+    assert (newest.repeats, newest.came_by_shift_mm) == (0, came_by)
+    assert first_layer.view.view(run).next_zone == 0
+
+
 @pytest.mark.parametrize(
     ("first", "grade", "words"),
     [(3, "loose", "sound or closer"), (None, "sound", "which step"), (47, None, "no zone 48")],

@@ -43,9 +43,12 @@ class ProofRun:
         return len(self.plan.zones) if self.printed is None else self.printed
 
     @property
-    def laid_whole(self) -> bool:
-        """Whether all of its zones were laid."""
-        return self.zones_laid == len(self.plan.zones)
+    def cut_off(self) -> bool:
+        """Whether it ended before all of its zones were laid, and all that were have been judged.
+
+        A whole ladder in vain tells that it is not the height alone; one that was cut off has only not come so far.
+        """
+        return self.zones_laid < len(self.plan.zones) and self.next_zone is None
 
     @property
     def next_zone(self) -> int | None:

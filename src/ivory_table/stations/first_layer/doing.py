@@ -228,7 +228,7 @@ def as_steps(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tuple
             "caliper": f"Measure with a caliper: {', '.join(proof.plan.zones[k].name for k in action.measure)}.",
             "patches": "Print the patches, to see the whole plate.",
             "ladder": "Go on with the ladder from where it was stopped."
-            if proof.plan.kind == "ladder" and not proof.laid_whole
+            if proof.marks and proof.cut_off and all(m.open for m in proof.marks.values())
             else "Print a ladder: patches that come closer step by step.",
             "shim": "Lay shims under the low places: the plan is at Tram.",
             "wait_heat": f"Let the plate stand for {max(action.minutes - JUDGE.minutes.proof, 1):.0f} minutes more, then print again.",

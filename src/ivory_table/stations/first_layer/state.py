@@ -71,15 +71,18 @@ def _layer_chosen(what: LayerChosen, run: RunState, entry: Entry) -> RunState:
 
 @fold.register
 def _proof_started(what: ProofStarted, run: RunState, entry: Entry) -> RunState:
-    same = run.open_proof
+    same, came_by = run.open_proof, (run.step_shift_mm, run.step_turns)
+    if same is not None and not same.marks:
+        # Nothing of it was judged: what was changed before it is judged by this one.
+        came_by = (same.came_by_shift_mm + run.step_shift_mm, run.step_turns or same.came_by_turns)
     if same is not None and (not same.plan.shows_the_same(what.proof) or same.mended or same.cleaned):
         same = None
     fresh = ProofRun(
         what.proof,
         configuration=run.configuration,
-        repeats=same.repeats + 1 if same else 0,
-        came_by_shift_mm=run.step_shift_mm,
-        came_by_turns=run.step_turns,
+        repeats=same.repeats + bool(same.marks) if same else 0,
+        came_by_shift_mm=came_by[0],
+        came_by_turns=came_by[1],
         promised=run.promise(what.proof),
     )
     # What Prepare has looked at is hardly the cause of a bad first print.

@@ -13,6 +13,7 @@ from ivory_table.core.recipe import forgiving_layers
 from ivory_table.core.signs import Mark
 from ivory_table.core.thermal import settling
 from ivory_table.core.value import Array
+from ivory_table.core.zones_sound import chance_sound
 from ivory_table.runs.proof import ProofRun, Wanted
 from ivory_table.runs.run import OpenRun, once_per_state
 from ivory_table.runs.standing import ended
@@ -61,15 +62,17 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
     proof = state.open_proof
     if state.sound_unseen is not None:
         return as_steps(run, _done_unseen(state.sound_unseen), state.wanted)
-    if proof is None or not proof.marks:
+    if proof is None or (not proof.marks and proof.next_zone is not None):
         return ()
     wanted = state.wanted
+    if not proof.marks:
+        return as_steps(run, (_not_judged(state, proof),), wanted)
     left = LeftAs.now(state)
     before = Before(
         shift_mm=proof.came_by_shift_mm or None,
         turns=proof.came_by_turns,
         repeats=proof.repeats,
-        proofs=len(state.proofs),
+        proofs=sum(bool(p.marks) for p in state.proofs),
         measured=frozenset(
             k for k in range(len(wanted.plan.zones)) if mesh_point_at(state, wanted.plan, k) in state.measured_again
         ),
@@ -85,8 +88,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         apart_mm=_apart_mm(state),
         several_heights=proof.plan.kind == "three_heights",
         trust=state.eye.trust,
-        # After a ladder in vain it is not the height alone; one that was cut off has only not come so far.
-        height_unknown=state.height_unknown and not (proof.plan.kind == "ladder" and proof.laid_whole),
+        height_unknown=state.height_unknown and (proof.plan.kind != "ladder" or proof.cut_off),
         tram=ended(run, "tram"),
     )
     # What was cleaned or mended is printed again first.
@@ -239,6 +241,18 @@ def _wait_for_heat(run: OpenRun, wanted: Wanted) -> Action | None:
     to_come = found.still_to_come_mm(max(held, 0.0))
     rise = to_come * state.belief.surface.bow(wanted.plan.places)
     return wait_for_heat(wanted.field, wanted.plan.bead, rise, found.settled_after_min - held)
+
+
+def _not_judged(state: RunState, proof: ProofRun) -> Action:
+    """The same print again where nothing of it was laid, or nobody judged what was."""
+    return Action(
+        kind="ladder" if proof.plan.kind == "ladder" else "print_again",
+        p_all_sound=state.eye.trust * chance_sound(state.wanted.field, state.wanted.plan.bead),
+        minutes=JUDGE.minutes.proof,
+        total_minutes=JUDGE.minutes.proof,
+        proofs_left=1.0,
+        reason="nothing of the newest proof was judged, so nothing more is known than before it",
+    )
 
 
 def _again(state: RunState, proof: ProofRun, actions: tuple[Action, ...], *, in_vain: bool) -> Action:

@@ -302,11 +302,13 @@ export function FirstLayer() {
                   ? "No move betters it."
                   : view.step === "done"
                     ? "Every zone is sound."
-                    : view.plan.kind === "ladder"
-                      ? best?.action.kind === "ladder"
-                        ? "The ladder was stopped too early."
-                        : "The ladder is read."
-                      : "All zones judged."}
+                    : !view.zones.some(wasJudged)
+                      ? "Nothing of it was judged."
+                      : view.plan.kind === "ladder"
+                        ? best?.action.kind === "ladder"
+                          ? "The height is not known yet."
+                          : "The ladder is read."
+                        : "All zones judged."}
             </h2>
           )}
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
