@@ -44,11 +44,17 @@ class ProofRun:
 
     @property
     def cut_off(self) -> bool:
-        """Whether it ended before all of its zones were laid, and all that were have been judged.
+        """Whether it ended, and was judged, before it showed where it begins to hold: none of its steps does, or the first does already.
 
         A whole ladder in vain tells that it is not the height alone; one that was cut off has only not come so far.
         """
-        return self.zones_laid < len(self.plan.zones) and self.next_zone is None
+        shows_where = bool(self._closes) and min(self._closes) > 0
+        return self.zones_laid < len(self.plan.zones) and self.next_zone is None and not shows_where
+
+    @property
+    def _closes(self) -> list[int]:
+        """The zones that hold and whose lines close."""
+        return [k for k, m in self.marks.items() if m.grade is not None and m.grade not in OPEN]
 
     @property
     def next_zone(self) -> int | None:
@@ -57,7 +63,7 @@ class ProofRun:
         A ladder is judged until a step holds and closes: those after it were not needed. From there it goes back to the last one
         that lay loose: how the steps between look tells where it began to hold.
         """
-        closes = [k for k, m in self.marks.items() if m.grade is not None and m.grade not in OPEN]
+        closes = self._closes
         if self.plan.kind != "ladder" or not closes:
             return next((k for k in range(self.zones_laid) if k not in self.marks and k not in self.skipped), None)
         for k in range(min(closes) - 1, -1, -1):
