@@ -85,7 +85,8 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         judged=wanted.judged,
         fallen=proof.fallen,
         mended_in_vain=_mended_in_vain(state),
-        apart_mm=_apart_mm(state),
+        # Asked for only once all of it was looked at.
+        apart_mm=_apart_mm(state) if len(wanted.judged) == len(wanted.plan.zones) else 0.0,
         several_heights=proof.plan.kind == "three_heights",
         trust=state.eye.trust,
         height_unknown=state.height_unknown and (proof.plan.kind != "ladder" or proof.cut_off),
