@@ -32,6 +32,10 @@ def matern(r: Array) -> Array:
     return np.asarray((1 + s + s * s / 3) * np.exp(-s))
 
 
+#: So few places are remembered with their rows, and so many such sets of them.
+_FEW, _KEPT = 64, 64
+
+
 @dataclass(frozen=True, eq=False)
 class Surface:
     """The linear map from a state vector to the height at any place of one plate.
@@ -187,8 +191,25 @@ class Surface:
         return np.asarray(bow / at_centre if abs(at_centre) > 1e-9 else np.zeros_like(bow))
 
     def rows(self, xy: ArrayLike) -> Array:
-        """(n, 2) places -> (n, size) rows whose product with the state is the height in mm."""
+        """(n, 2) places -> (n, size) rows whose product with the state is the height in mm; not to be written to."""
         places = np.atleast_2d(np.asarray(xy, dtype=float))
+        if len(places) > _FEW:
+            return self._rows(places)
+        # The same few zones, screws and points are asked for again and again.
+        kept, key = self._rows_kept, places.tobytes()
+        if (rows := kept.get(key)) is None:
+            rows = self._rows(places)
+            rows.setflags(write=False)
+            if len(kept) >= _KEPT:
+                kept.clear()
+            kept[key] = rows
+        return rows
+
+    @cached_property
+    def _rows_kept(self) -> dict[bytes, Array]:
+        return {}
+
+    def _rows(self, places: Array) -> Array:
         rows = np.zeros((len(places), self.size))
         rows[:, : len(self.anchors)] = self.weights(places)
         rows[:, len(self.anchors) : self.bias] = self.forms(places)
