@@ -133,6 +133,9 @@ def test_every_page_answers_after_any_rows(workshop_of_many: Desk, seed: int) ->
             for page in rng.sample(sorted(BESIDE), 2):
                 with suppress(Refused):
                     assert BESIDE[page](run) is not None, (machine, what, page)
+            layer = first_layer.view.view(run)
+            leads_on = layer.steps or layer.next_zone is not None or layer.step in ("print", "print_again")
+            assert leads_on, (machine, what, layer.step)
             gap, sd = run.state.common_gap
             assert abs(gap) < 100, (machine, what)
             assert sd < 20, (machine, what)

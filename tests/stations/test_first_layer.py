@@ -3,10 +3,12 @@
 from dataclasses import replace
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from pydantic import ValidationError
 
 from ivory_table.core.bead import OPEN, Grade
-from ivory_table.core.proof import PROOF_CHOICES, plan
+from ivory_table.core.proof import MOST_ZONES, PROOF_CHOICES, Zone, ladder_aways, plan
 from ivory_table.desk.desk import Desk
 from ivory_table.runs.doubts import Refused
 from ivory_table.runs.judging import next_proof
@@ -191,6 +193,14 @@ def test_a_ladder_of_which_no_step_holds_says_so(desk: Desk, flat: OpenRun) -> N
     assert view.step == "decide"
     shared = run.state.with_marks().causes.shared
     assert shared["height"] + shared["zero"] < 0.7
+
+
+@given(st.floats(-30, 30), st.floats(0.0, 10.0), st.floats(0.05, 0.9))
+def test_a_ladder_can_be_laid_however_little_is_known(gap: float, sd: float, layer: float) -> None:
+    aways = ladder_aways(gap, sd, layer)
+    zones = [Zone(name="step", x_mm=0, y_mm=0, away_mm=away) for away in aways]
+    assert 1 <= len(zones) <= MOST_ZONES
+    assert list(aways) == sorted(aways, reverse=True)
 
 
 def test_a_ladder_that_was_cut_off_is_gone_on_with(desk: Desk, flat: OpenRun) -> None:

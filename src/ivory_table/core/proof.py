@@ -43,6 +43,10 @@ SIDE_BY_SIDE: tuple[ProofKind, ...] = ("pair", "two_filaments")
 MOST_ZONES = 48
 
 
+#: No patch is laid more closer than the nozzle runs, or more further, mm.
+CLOSEST_MM, FURTHEST_MM = 3.0, 20.0
+
+
 class Zone(Value):
     """One place of a proof that is looked at, named by where it lies, at its centre."""
 
@@ -50,7 +54,7 @@ class Zone(Value):
     x_mm: float
     y_mm: float
     #: Laid so much further from the plate than the nozzle runs, mm; below zero closer. Of a ladder's patches and of two heights.
-    away_mm: Annotated[float, Field(ge=-3, le=3)] = 0.0
+    away_mm: Annotated[float, Field(ge=-CLOSEST_MM, le=FURTHEST_MM)] = 0.0
     #: Laid with the tip at another temperature than the proof's.
     nozzle_c: Annotated[float, Field(ge=120, le=350)] | None = None
     #: Laid with the proof's other filament.
@@ -283,7 +287,8 @@ def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, .
     above = max(PROOF.ladder_clear * layer_mm - (gap_mm - 2 * sd_mm), 0.0)
     down = max(gap_mm + 3 * sd_mm - 0.8 * layer_mm, step)
     first = int(np.ceil(above / step))
-    count = min(first + int(np.ceil(down / step)) + 1, PROOF.ladder_most)
+    first = min(first, int(FURTHEST_MM / step))
+    count = min(first + int(min(np.ceil(down / step), CLOSEST_MM // step)) + 1, PROOF.ladder_most)
     return tuple(round((first - k) * step, 3) for k in range(count))
 
 
