@@ -9,7 +9,7 @@ import pytest
 from ivory_table.core.manner import Manner
 from ivory_table.link.ports import open_port
 from ivory_table.link.session import Session
-from ivory_table.link.trouble import LineTrouble
+from ivory_table.link.trouble import Cancelled, LineTrouble
 
 from .conftest import Bench, quick, until
 
@@ -145,6 +145,24 @@ def test_a_question_waits_for_the_person(bench: Bench) -> None:
     assert session.status.state != "waiting"
     assert not session.answer("this")
     until(lambda: said == ["that"])
+
+
+def test_what_was_answered_before_a_cancel_counts_and_what_follows_is_cancelled(bench: Bench) -> None:
+    session, said = bench.session(), []
+
+    def asks(at: Session) -> None:
+        said.append(at.question("Which?", ("this", "that"), "choice"))
+        try:
+            at.where()
+        except Cancelled:
+            said.append("cancelled")
+            raise
+
+    session.start("asks", asks)
+    until(lambda: session.status.state == "waiting")
+    assert session.answer("that")
+    session.cancel()
+    until(lambda: said == ["that", "cancelled"])
 
 
 # Faults

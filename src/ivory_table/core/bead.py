@@ -20,6 +20,11 @@ GRADES: tuple[Grade, ...] = get_args(Grade)
 OPEN: tuple[Grade, ...] = ("loose", "barely", "parted")
 
 
+def closes(grade: Grade | None) -> bool:
+    """Whether a patch that looks so holds, and its lines close; not where nobody said how it looks."""
+    return grade is not None and grade not in OPEN
+
+
 @dataclass(frozen=True)
 class Bead:
     """A line as commanded: width and layer height in mm, flow as a share."""
@@ -209,7 +214,7 @@ def grade_cards(bead: Bead, light_mm: float = BEAD.light_mm["usual"]) -> tuple[G
                 key=row.key,
                 word=row.word,
                 look=row.look,
-                closes=grade not in OPEN,
+                closes=closes(grade),
                 from_mm=low if low > 0 else None,
                 to_mm=high if high < 10 else None,
                 swatch=swatch(bead, (finite_low + finite_high) / 2, light_mm),

@@ -70,10 +70,10 @@ def placing(
     dx, dy = float(cells[0, 1, 0] - cells[0, 0, 0]), float(cells[1, 0, 1] - cells[0, 0, 1])
     found: list[Place] = []
     all_sound = np.ones(len(sound), dtype=bool)
-    taken = ~free
+    taken, held = ~free, None if holds is None else _summed(holds)
     for _ in range(footprint.count):
         best: tuple[float, int, int, bool, int, int] | None = None
-        bad = _summed(~(sound & all_sound[:, None, None]))
+        bad, used = _summed(~(sound & all_sound[:, None, None])), _summed(taken)
         for turned in (False, True) if footprint.width_mm != footprint.depth_mm else (False,):
             w, d = footprint.width_mm, footprint.depth_mm
             if turned:
@@ -82,10 +82,10 @@ def placing(
             cols, lines = max(int(np.ceil(w / dx)) + 1, 1), max(int(np.ceil(d / dy)) + 1, 1)
             if cols > nx or lines > ny:
                 continue
-            room = _windows(_summed(taken), lines, cols) == 0
+            room = _windows(used, lines, cols) == 0
             good = (_windows(bad, lines, cols) == 0).mean(axis=0)
-            if holds is not None:
-                good = good * _windows(_summed(holds), lines, cols) / (lines * cols)
+            if held is not None:
+                good = good * _windows(held, lines, cols) / (lines * cols)
             good = np.where(room, good, -1.0)
             # Of places as good as one another the one nearest to the middle.
             off = np.hypot(

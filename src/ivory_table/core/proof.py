@@ -41,9 +41,7 @@ PROOF_CHOICES: tuple[ProofChoice, ...] = get_args(ProofChoice)
 SIDE_BY_SIDE: tuple[ProofKind, ...] = ("pair", "two_filaments")
 #: No proof has more zones.
 MOST_ZONES = 48
-
-
-#: No patch is laid more closer than the nozzle runs, or more further, mm.
+#: A patch is laid at most so much closer than the nozzle runs, and at most so much further, mm.
 CLOSEST_MM, FURTHEST_MM = 3.0, 20.0
 
 
@@ -286,8 +284,7 @@ def ladder_aways(gap_mm: float, sd_mm: float, layer_mm: float) -> tuple[float, .
     step = round(PROOF.ladder_step * layer_mm, 3)
     above = max(PROOF.ladder_clear * layer_mm - (gap_mm - 2 * sd_mm), 0.0)
     down = max(gap_mm + 3 * sd_mm - 0.8 * layer_mm, step)
-    first = int(np.ceil(above / step))
-    first = min(first, int(FURTHEST_MM / step))
+    first = min(int(np.ceil(above / step)), int(FURTHEST_MM / step))
     count = min(first + int(min(np.ceil(down / step), CLOSEST_MM // step)) + 1, PROOF.ladder_most)
     return tuple(round((first - k) * step, 3) for k in range(count))
 

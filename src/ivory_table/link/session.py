@@ -230,7 +230,7 @@ class Session(Conversation):
         return not self._jobs.empty()
 
     def question(self, text: str, answers: tuple[str, ...], kind: str = "") -> str:
-        """Wait for the person, as long as it takes. Raises Cancelled."""
+        """Wait for the person, as long as it takes. Raises Cancelled; what was answered before that counts, and what follows is cancelled."""
         waiting = _Waiting()
         with self._status_lock:
             # A stop may have come in between: what it said is not to be written over.
@@ -244,7 +244,7 @@ class Session(Conversation):
             self._waiting = None
             state = self._status.state
             self.set(state="busy" if state == "waiting" else state, question="", answers=(), question_kind="")
-        if self._cancel.is_set() or not waiting.answer:
+        if not waiting.answer:
             self.still_there()
             raise Cancelled(f"Cancelled at: {before.words or text}")
         return waiting.answer

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ivory_table.core.bead import OPEN
+from ivory_table.core.bead import closes
 from ivory_table.core.eye import Eye
 from ivory_table.core.field_seen import FieldPosterior
 from ivory_table.core.proof import ProofPlan
@@ -54,7 +54,7 @@ class ProofRun:
     @property
     def _closes(self) -> list[int]:
         """The zones that hold and whose lines close."""
-        return [k for k, m in self.marks.items() if m.grade is not None and m.grade not in OPEN]
+        return [k for k, m in self.marks.items() if closes(m.grade)]
 
     @property
     def next_zone(self) -> int | None:
@@ -63,10 +63,9 @@ class ProofRun:
         A ladder is judged until a step holds and closes: those after it were not needed. From there it goes back to the last one
         that lay loose: how the steps between look tells where it began to hold.
         """
-        closes = self._closes
-        if self.plan.kind != "ladder" or not closes:
+        if self.plan.kind != "ladder" or not self._closes:
             return next((k for k in range(self.zones_laid) if k not in self.marks and k not in self.skipped), None)
-        for k in range(min(closes) - 1, -1, -1):
+        for k in range(min(self._closes) - 1, -1, -1):
             if k in self.skipped or k not in self.marks or self.marks[k].grade == "loose":
                 return None
             if self.marks[k].open:
@@ -129,3 +128,8 @@ class Wanted:
     field: FieldPosterior
     marks: tuple[Mark, ...]
     judged: frozenset[int]
+
+    @property
+    def all_judged(self) -> bool:
+        """Whether all of them were judged while plate and tip stood as they do."""
+        return len(self.judged) == len(self.plan.zones)

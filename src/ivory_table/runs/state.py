@@ -310,9 +310,7 @@ class RunState(RunRecord):
         if not self.setup.causes_considered:
             return len(proof.marks) == len(proof.plan.zones) and judged_done(self.zone_field(proof), proof.plan.bead)
         wanted = self.wanted
-        return len(wanted.judged) == len(wanted.plan.zones) and judged_done(
-            wanted.field, wanted.plan.bead, self.eye.trust
-        )
+        return wanted.all_judged and judged_done(wanted.field, wanted.plan.bead, self.eye.trust)
 
     @cached_property
     def sound_unseen(self) -> float | None:

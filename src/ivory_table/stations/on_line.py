@@ -6,7 +6,7 @@ by row, so that a line that breaks loses nothing.
 
 from collections.abc import Callable
 
-from ivory_table.core.bead import OPEN
+from ivory_table.core.bead import closes
 from ivory_table.core.hands import Hands
 from ivory_table.core.hold import Hold
 from ivory_table.core.proof import ProofChoice
@@ -136,7 +136,7 @@ def practice_answer(lines: Lines, run_id: str) -> None:
             return
         if kind.startswith("look:"):
             grade = hands.print_zone(run.state.proofs[-1].plan, int(kind.removeprefix("look:"))).grade
-            lines.answer(machine_id, status.answers[grade not in OPEN], status.question)
+            lines.answer(machine_id, status.answers[closes(grade)], status.question)
             return
         if kind in ("touch", "release"):
             hands.touch_probe(kind == "touch")

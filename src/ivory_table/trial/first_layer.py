@@ -14,7 +14,7 @@ from uuid import uuid4
 
 import numpy as np
 
-from ivory_table.core.bead import OPEN, Bead
+from ivory_table.core.bead import Bead, closes
 from ivory_table.core.causes import HEIGHT, CauseId
 from ivory_table.core.plate import Machine
 from ivory_table.core.proof import ProofPlan
@@ -157,7 +157,7 @@ class Session:
             looks.append(self.world.look(laid, k, float(max(gap, 0.005))))
             if laid.kind != "ladder":
                 self.keep("first_layer", Judged(zone=k, **looks[k]))
-            elif looks[k]["grade"] not in OPEN:
+            elif closes(looks[k]["grade"]):
                 self.keep("first_layer", LadderRead(first=k, **looks[k]))
                 break
         else:

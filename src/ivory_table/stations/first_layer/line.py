@@ -57,7 +57,7 @@ def print_proof(work: Work) -> None:
                 whole, looking = zone + 1, True
                 if holds(session, laid, zone):
                     work.keep(LadderRead(first=zone))
-                    end_proof(work, "cancelled", zone + 1, lines[last:])
+                    end_proof(work, "cancelled", whole, lines[last:])
                     return
                 looking = False
                 continue

@@ -1,6 +1,6 @@
 """What a practice machine shows of a proof, and what cleaning does to it."""
 
-from ivory_table.core.bead import OPEN
+from ivory_table.core.bead import closes
 from ivory_table.core.defaults import LAYER
 from ivory_table.core.hands import Hands
 from ivory_table.core.proof import ProofChoice, ProofPlan
@@ -45,7 +45,7 @@ def practice(
 def _ladder(hands: Hands, laid: ProofPlan, zones: int) -> LadderRead:
     """A ladder is watched, and stopped at the first step that holds and closes."""
     for zone in range(zones):
-        if (grade := hands.print_zone(laid, zone).grade) is not None and grade not in OPEN:
+        if closes(grade := hands.print_zone(laid, zone).grade):
             return LadderRead(first=zone, grade=grade)
     return LadderRead(first=None)
 

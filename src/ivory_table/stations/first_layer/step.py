@@ -86,7 +86,7 @@ def next_steps(run: OpenRun) -> tuple[NextStep, ...]:
         fallen=proof.fallen,
         mended_in_vain=_mended_in_vain(state),
         # Asked for only once all of it was looked at.
-        apart_mm=_apart_mm(state) if len(wanted.judged) == len(wanted.plan.zones) else 0.0,
+        apart_mm=_apart_mm(state) if wanted.all_judged else 0.0,
         several_heights=proof.plan.kind == "three_heights",
         trust=state.eye.trust,
         height_unknown=state.height_unknown and (proof.plan.kind != "ladder" or proof.cut_off),
@@ -187,7 +187,7 @@ def _with_form(run: OpenRun, actions: tuple[Action, ...], wanted: Wanted) -> tup
     waits = None if leaves else _wait_for_heat(run, wanted)
     machine = run.setup.machine
     # A mesh evens out what a shim would, and nobody shims what was not looked at.
-    evens = (state.mesh_on or not mesh_may_come(state)) and len(wanted.judged) == len(wanted.plan.zones)
+    evens = wanted.all_judged and (state.mesh_on or not mesh_may_come(state))
     shims = (
         shim(
             field,
@@ -214,7 +214,7 @@ def _stop_here(run: OpenRun, wanted: Wanted, actions: tuple[Action, ...]) -> Act
 
     Nothing is left for a plate that something else than the height keeps from holding.
     """
-    if len(wanted.judged) < len(wanted.plan.zones) or any(a.kind in ("clean", "remedy") for a in actions):
+    if not wanted.all_judged or any(a.kind in ("clean", "remedy") for a in actions):
         return None
     area = area_left(run)
     if area is None:

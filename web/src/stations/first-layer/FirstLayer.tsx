@@ -25,6 +25,16 @@ import { alone, PrintSlip } from "./PrintSlip";
 import { mmOf, NOTHING_TOLD, type Told, wasJudged, wrongMeasures } from "./told";
 import { ZonesLayer } from "./ZonesLayer";
 
+/** What is to be said once nothing more is asked of the newest proof. */
+function judgedHeading(view: Schemas["FirstLayerView"]) {
+  if (view.unseen) return "Enough is known.";
+  if (view.left) return "No move betters it.";
+  if (view.step === "done") return "Every zone is sound.";
+  if (!view.zones.some(wasJudged)) return "Nothing of it was judged.";
+  if (view.plan.kind !== "ladder") return "All zones judged.";
+  return view.steps[0]?.action.kind === "ladder" ? "The height is not known yet." : "The ladder is read.";
+}
+
 export function FirstLayer() {
   const runId = useRunId();
   const [zones, setZones] = useState<Zones>("advised");
@@ -295,21 +305,7 @@ export function FirstLayer() {
               {printSlip}
             </>
           ) : (
-            <h2 className="text-2xl leading-tight font-semibold">
-              {view.unseen
-                ? "Enough is known."
-                : view.left
-                  ? "No move betters it."
-                  : view.step === "done"
-                    ? "Every zone is sound."
-                    : !view.zones.some(wasJudged)
-                      ? "Nothing of it was judged."
-                      : view.plan.kind === "ladder"
-                        ? best?.action.kind === "ladder"
-                          ? "The height is not known yet."
-                          : "The ladder is read."
-                        : "All zones judged."}
-            </h2>
+            <h2 className="text-2xl leading-tight font-semibold">{judgedHeading(view)}</h2>
           )}
           {!judging && view.look && <LookFirst look={view.look} keep={keep} busy={busy} />}
           {view.steps.length > 0 && best && (
